@@ -11,7 +11,7 @@ import pytest
 from dacha.core.lab.table.read import read_lab
 from dacha.core.network.firewall.iptables import entries, tables_of
 from dacha.core.network.firewall.matches import Packet
-from dacha.core.network.firewall.openings import Flow, commands, flows, openings
+from dacha.core.network.firewall.openings import Traffic, commands, flows, openings
 from dacha.core.network.firewall.walk import Rules, dropped_by, led_by
 from dacha.core.plan.plan import make_plan
 
@@ -158,11 +158,11 @@ def test_what_iptables_says_is_read_with_its_extensions() -> None:
 
 
 def test_each_firewall_is_opened_in_the_place_that_its_owner_means_for_it() -> None:
-    door = Flow("door gauge ssh", "forward", 4, "", "db1", "192.0.2.0/24", "10.77.4.20", "tcp", 22)
-    local = Flow("door desk ssh", "input", 4, protocol="tcp", port=2230)
-    back = Flow("network pier", "forward", 6, "", "db1", replies=True)
+    door = Traffic("door gauge ssh", "forward", 4, "", "db1", "192.0.2.0/24", "10.77.4.20", "tcp", 22)
+    local = Traffic("door desk ssh", "input", 4, protocol="tcp", port=2230)
+    back = Traffic("network pier", "forward", 6, "", "db1", replies=True)
 
-    def one(text: str, flow: Flow, *more: dict[str, Any]) -> tuple[str, str, list[str]]:
+    def one(text: str, flow: Traffic, *more: dict[str, Any]) -> tuple[str, str, list[str]]:
         told = {"nftables": [*entries(text, "ip" if flow.version == 4 else "ip6"), *more]}
         (opening,) = openings(told, iter([flow]), "eth0")
         return opening.owner, opening.chain, commands("saltmarsh", opening, "add")[0]

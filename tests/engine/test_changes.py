@@ -46,7 +46,7 @@ from dacha.core.apply.changes.change import END, FILE, GUESTS, HOST, KINDS, kind
 from dacha.core.inside.setup_items import ItemChange
 from dacha.core.lab.model import Disk
 from dacha.core.lab.usb import HostDevice, Usb
-from dacha.core.network.firewall.openings import Flow, Opening
+from dacha.core.network.firewall.openings import Opening, Traffic
 from dacha.core.network.links import TapLink
 from dacha.core.people.keys_inside import KeyChange
 from dacha.core.plan.doors import Forward
@@ -106,13 +106,16 @@ EACH: list[tuple[Change, str, str]] = [
     (Forwarding(True), "enable IP forwarding", "enabled IP forwarding"),
     (
         OpenFirewall(
-            (Opening(Flow("door gauge ssh", "forward", 4), "ufw"), Opening(Flow("network pier", "input", 4), "ufw"))
+            (
+                Opening(Traffic("door gauge ssh", "forward", 4), "ufw"),
+                Opening(Traffic("network pier", "input", 4), "ufw"),
+            )
         ),
         "allow in its own firewall: door gauge ssh in ufw, network pier in ufw",
         "allowed in its own firewall: door gauge",
     ),
     (
-        CloseFirewall((Opening(Flow("door gauge ssh", "forward", 4), "nft"),)),
+        CloseFirewall((Opening(Traffic("door gauge ssh", "forward", 4), "nft"),)),
         "remove from its own firewall: door gauge ssh in nft",
         "removed from its own firewall: door gauge ssh",
     ),

@@ -9,7 +9,7 @@ from typing import Any
 from dacha.core.apply.changes import Change, CloseFirewall, OpenFirewall
 from dacha.core.errors import HostError
 from dacha.core.findings import NOTE, WARNING, Finding
-from dacha.core.network.firewall.openings import NFT, OWN, Flow, Opening, commands, comment, flows, openings
+from dacha.core.network.firewall.openings import NFT, OWN, Opening, Traffic, commands, comment, flows, openings
 from dacha.core.plan.plan import Plan
 from dacha.engine.network import live
 from dacha.engine.workspace import Workspace
@@ -34,7 +34,7 @@ def noted(ws: Workspace) -> list[Opening]:
     """The recorded rules."""
     kept = read_record(ws.home.firewall_note, VERSION).get("open")
     try:
-        return [Opening(**{**o, "flow": Flow(**o["flow"])}) for o in kept or ()]
+        return [Opening(**{**o, "flow": Traffic(**o["flow"])}) for o in kept or ()]
     except DAMAGED:
         return []
 

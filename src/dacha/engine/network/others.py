@@ -9,7 +9,7 @@ from dacha.core.network.firewall.matches import Packet
 from dacha.core.network.firewall.passage import (
     Flow,
     Links,
-    Stop,
+    Stopped,
     first_stop,
     from_guest,
     from_this_host,
@@ -61,7 +61,7 @@ def dropped(
     led = (str(inside), door.door.to.first) if kernel else (None, 0)
     flow = Flow(version, door.door.protocol, asker, entry, door.port.first, *led)
 
-    def stop(flow: Flow) -> Stop | None:
+    def stop(flow: Flow) -> Stopped | None:
         return first_stop(rules, through(flow, links) if kernel else to_this_host(flow, links), OWN)
 
     found = stop(flow)
@@ -110,7 +110,7 @@ def dropped_outward(
     return _told(found, openable=False) if found else None
 
 
-def _told(stop: Stop, *, openable: bool) -> Dropped:
+def _told(stop: Stopped, *, openable: bool) -> Dropped:
     may = openable and stop.hook in OPENED and not stop.back and not stop.below_ip
     return Dropped(str(stop.culprit), stop.culprit.shown_by(), stop.back, may, stop.below_ip)
 

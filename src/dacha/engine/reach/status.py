@@ -32,7 +32,7 @@ if TYPE_CHECKING:
     from dacha.core.log.ends import End
     from dacha.core.network.confinement import Confinement
     from dacha.core.trace.seen.results import RouterSeen
-    from dacha.engine.reach.blocked import Blocked
+    from dacha.engine.reach.closed_doors import ClosedDoor
     from dacha.engine.reach.outside import RouterLook
     from dacha.wire.probes import Verdict
 
@@ -48,7 +48,7 @@ class _Seen(NamedTuple):
     waits: dict[tuple[str, str], Waiting | None]
     lan: IPv4Address | None
     changed_rules: bool
-    others: dict[tuple[str, str], Blocked]
+    others: dict[tuple[str, str], ClosedDoor]
 
 
 def gather(ws: Workspace, timeout_s: float = 1.5, more_s: float = 0.0, only: Collection[str] | None = None) -> Status:
@@ -149,16 +149,16 @@ def _ask_doors(
         and not (d.adapter and d.adapter.network in apart)
     ]
     verdicts: dict[object, Verdict] = {}
-    others: dict[tuple[str, str], Blocked] = {}
+    others: dict[tuple[str, str], ClosedDoor] = {}
     if asked:
-        from dacha.engine.reach.blocked import blocked
+        from dacha.engine.reach.closed_doors import closed_doors
         from dacha.engine.reach.doors import probe_doors
         from dacha.engine.reach.opening import GuestWatcher
 
         watcher = GuestWatcher(ws, {name for name, s in seen.items() if s.state == HUNG})
         verdicts = probe_doors(asked, times[0], lan, watcher, times[1])
         if os.geteuid() == 0:
-            others = blocked(ws, asked, verdicts, lan)
+            others = closed_doors(ws, asked, verdicts, lan)
     changed_rules = any(isinstance(c, LoadRules) for c in pending)
     return _Seen(verdicts, waits, lan, changed_rules, others)
 

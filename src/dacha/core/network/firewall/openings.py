@@ -31,7 +31,7 @@ UFW, IPTABLES, NFT, FIREWALLD = "ufw", BY_IPTABLES, "nft", "firewalld"
 _SOMEBODY = {4: "198.51.100.77", 6: "2001:db8:77::1"}
 
 
-class Flow(NamedTuple):
+class Traffic(NamedTuple):
     """Connections that must pass: `about` names their purpose ("door gauge ssh", "network pier"), `hook` where they
     pass ("forward", "input"); "" and 0 stand for any value. With `replies`, the return traffic is meant."""
 
@@ -55,7 +55,7 @@ class Flow(NamedTuple):
 class Opening(NamedTuple):
     """A rule that allows a flow: the firewall's manager, and the family, table and chain."""
 
-    flow: Flow
+    flow: Traffic
     owner: str
     family: str = ""
     table: str = ""
@@ -65,7 +65,7 @@ class Opening(NamedTuple):
         return f"{self.flow.about} in {self.owner}"
 
 
-def flows(lab: Lab, plan: Plan) -> Iterator[Flow]:
+def flows(lab: Lab, plan: Plan) -> Iterator[Traffic]:
     """All traffic of the lab that must pass this host: doors from the LAN, the way out of its kernel networks and the
     replies, guests' DHCP and DNS, network boot, SMB shares."""
     for door in plan.doors.values():
@@ -80,10 +80,10 @@ def flows(lab: Lab, plan: Plan) -> Iterator[Flow]:
             if door.backend == "kernel" and inside:
                 leaves = link_name(lab.name, "network", door.adapter.network)
                 to, (first, last) = str(inside), door.door.to
-                yield Flow(about, "forward", version, "", leaves, source, to, door.door.protocol, first, last=last)
+                yield Traffic(about, "forward", version, "", leaves, source, to, door.door.protocol, first, last=last)
             elif door.backend != "kernel":
                 first, last = door.port
-                yield Flow(about, "input", version, "", "", source, "", door.door.protocol, first, last=last)
+                yield Traffic(about, "input", version, "", "", source, "", door.door.protocol, first, last=last)
     places = list(smb_places(lab, plan))
     for net in lab.networks.values():
         if not net.managed:
@@ -93,25 +93,25 @@ def flows(lab: Lab, plan: Plan) -> Iterator[Flow]:
         for version in (4, 6) if plan.networks[net.name].subnet6 else (4,):
             for protocol, port in SERVED:
                 if (port == 547) == (version == 6) or port == 53:
-                    yield Flow(about, "input", version, bridge, "", "", "", protocol, port)
+                    yield Traffic(about, "input", version, bridge, "", "", "", protocol, port)
             if net.boot and version == 4:
                 for protocol, port in BOOT:
-                    yield Flow(about, "input", 4, bridge, "", "", "", protocol, port)
+                    yield Traffic(about, "input", 4, bridge, "", "", "", protocol, port)
             for address in shared if version == 4 else ():
-                yield Flow(about, "input", 4, bridge, "", address, "", "tcp", PORT)
-            yield Flow(about, "forward", version, bridge, bridge)
+                yield Traffic(about, "input", 4, bridge, "", address, "", "tcp", PORT)
+            yield Traffic(about, "forward", version, bridge, bridge)
             if net.kind == "nat" and not net.isolated:
-                yield Flow(about, "forward", version, bridge, "")
+                yield Traffic(about, "forward", version, bridge, "")
             if net.kind == "nat":
-                yield Flow(about, "forward", version, "", bridge, replies=True)
+                yield Traffic(about, "forward", version, "", bridge, replies=True)
 
 
-def openings(listing: Mapping[str, Any], wanted: Iterator[Flow], out: str) -> list[Opening]:
+def openings(listing: Mapping[str, Any], wanted: Iterator[Traffic], out: str) -> list[Opening]:
     """The rules that would allow what other programs' rules certainly drop now. `out` is the interface to the LAN."""
     return [o for flow in wanted if (o := _opening(listing, flow, out))]
 
 
-def _opening(listing: Mapping[str, Any], flow: Flow, out: str) -> Opening | None:
+def _opening(listing: Mapping[str, Any], flow: Traffic, out: str) -> Opening | None:
     culprit = dropped_by(listing, flow.hook, packet_of(flow, out), OWN)
     if culprit is None:
         return None
@@ -119,7 +119,7 @@ def _opening(listing: Mapping[str, Any], flow: Flow, out: str) -> Opening | None
     return Opening(flow, owner, culprit.family, culprit.table, chain)
 
 
-def packet_of(flow: Flow, out: str) -> Packet:
+def packet_of(flow: Traffic, out: str) -> Packet:
     """The first packet of such a connection, from a client that no rule knows."""
     arrives = flow.arrives or out
     leaves = flow.leaves or (out if flow.hook == "forward" else None)
@@ -147,7 +147,7 @@ def owner_of(listing: Mapping[str, Any], culprit: Culprit) -> tuple[str, str]:
     return culprit.by, culprit.base
 
 
-def comment(lab: str, flow: Flow) -> str:
+def comment(lab: str, flow: Traffic) -> str:
     """The unique comment of a rule: characters that every manager accepts."""
     kind = "back" if flow.replies else f"{flow.protocol} {flow.port}" if flow.protocol else flow.hook
     more = [flow.source] if flow.source else []
@@ -174,7 +174,7 @@ def commands(lab: str, opening: Opening, verb: str) -> list[list[str]]:
     return [["nft", "insert", "rule", *where, *_nft(flow), "accept", "comment", f'"{said}"']]
 
 
-def _ufw(flow: Flow, said: str, verb: str) -> list[str]:
+def _ufw(flow: Traffic, said: str, verb: str) -> list[str]:
     words = ["ufw", *(["route"] if flow.hook == "forward" else []), *(["delete"] if verb == "remove" else []), "allow"]
     words += ["in", "on", flow.arrives] if flow.arrives else []
     words += ["out", "on", flow.leaves] if flow.leaves and flow.hook == "forward" else []
@@ -186,7 +186,7 @@ def _ufw(flow: Flow, said: str, verb: str) -> list[str]:
     return words if verb == "remove" else [*words, "comment", said]
 
 
-def _iptables(flow: Flow) -> Iterator[str]:
+def _iptables(flow: Traffic) -> Iterator[str]:
     if flow.arrives:
         yield from ("-i", flow.arrives)
     if flow.leaves:
@@ -201,7 +201,7 @@ def _iptables(flow: Flow) -> Iterator[str]:
         yield from ("-m", "conntrack", "--ctstate", "RELATED,ESTABLISHED")
 
 
-def _nft(flow: Flow) -> Iterator[str]:
+def _nft(flow: Traffic) -> Iterator[str]:
     family = "ip" if flow.version == 4 else "ip6"
     if flow.arrives:
         yield from ("iifname", f'"{flow.arrives}"')
@@ -217,7 +217,7 @@ def _nft(flow: Flow) -> Iterator[str]:
         yield from ("ct", "state", "established,related")
 
 
-def _firewalld(flow: Flow, verb: str) -> list[list[str]]:
+def _firewalld(flow: Traffic, verb: str) -> list[list[str]]:
     """Applied now and permanently: a reload drops what is not permanent. A lab's bridge goes into the zone that allows
     all, as the lab's own rules decide what guests may do; a door is a rule in the LAN's zone."""
     kept: list[list[str]] = [[], ["--permanent"]]

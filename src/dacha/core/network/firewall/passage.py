@@ -27,7 +27,7 @@ class Step(NamedTuple):
     back: bool = False
 
 
-class Stop(NamedTuple):
+class Stopped(NamedTuple):
     """What drops a packet on the way, and at which hook; `back` if it is a reply."""
 
     culprit: Culprit
@@ -61,14 +61,14 @@ class Flow(NamedTuple):
     guest_port: int = 0
 
 
-def first_stop(rules: Rules, steps: Iterator[Step], own: str, *, worst: bool = False) -> Stop | None:
+def first_stop(rules: Rules, steps: Iterator[Step], own: str, *, worst: bool = False) -> Stopped | None:
     """The first hook at which something certainly drops the first packet, a reply, or what the client sends next.
     With `worst`, what may drop one of them. Tables whose name begins with `own` are skipped."""
     passed = list(steps)
     then = [s._replace(packet=s.packet._replace(state="established")) for s in passed if s.packet.state == "new"]
     for step in (*passed, *then):
         if culprit := dropped_by(rules, step.hook, step.packet, own, worst=worst):
-            return Stop(culprit, step.hook.name, step.back)
+            return Stopped(culprit, step.hook.name, step.back)
     return None
 
 

@@ -15,27 +15,27 @@ from dacha.engine.workspace import Workspace
 from dacha.wire.probes import Verdict
 
 
-class Blocked(NamedTuple):
+class ClosedDoor(NamedTuple):
     """What closes a door, in words; `unsure` if it closes it to this host, and clients on the LAN may enter."""
 
     words: str
     unsure: bool = False
 
 
-def blocked(
+def closed_doors(
     ws: Workspace, doors: Iterable[DoorPlan], verdicts: Mapping[object, Verdict], lan: IPv4Address | None
-) -> dict[tuple[str, str], Blocked]:
+) -> dict[tuple[str, str], ClosedDoor]:
     """The doors that answered this host but not their clients on the LAN, and those that this host cannot ask."""
     key = {(d.door.guest, d.door.name): d for d in doors}
     answered = {k: verdicts[k] for k in key if k in verdicts}
     wanted = [k for k, v in answered.items() if (v.ok and key[k].door.from_lan) or v.heard == Heard.NOTHING]
     rules = others.listing() if wanted else None
-    found = {k: told for k in wanted if (told := _blocked(ws, key[k], rules, lan, answers=answered[k].ok))}
+    found = {k: told for k in wanted if (told := _closed(ws, key[k], rules, lan, answers=answered[k].ok))}
     led = {k: key[k] for k in wanted if k not in found and _is_forwarded(key[k])}
     if not all_forwarded(ws.lab.name, [_place(door) for door in led.values()]):
         for k, door in led.items():
             if unforwarded(ws.lab.name, *_place(door), _asker(door)):
-                found[k] = Blocked("this host does not forward it")
+                found[k] = ClosedDoor("this host does not forward it")
     return found
 
 
@@ -55,18 +55,18 @@ def _asker(door: DoorPlan) -> str | None:
     return str(door.door.allow[0].network_address) if door.door.allow else None
 
 
-def _blocked(
+def _closed(
     ws: Workspace, door: DoorPlan, rules: Rules | None, lan: IPv4Address | None, *, answers: bool
-) -> Blocked | None:
+) -> ClosedDoor | None:
     asker = _asker(door)
     outside = lan_place(door, lan)
     if door.door.from_lan and others.dropped(ws.lab, door, rules, from_lan=True, asker=asker, lan=str(lan or "")):
-        return Blocked("another firewall blocks the LAN")
+        return ClosedDoor("another firewall blocks the LAN")
     if outside and door.door.from_lan and _led_away(door, rules, asker, str(outside[0])):
-        return Blocked("another program's rule matches first")
+        return ClosedDoor("another program's rule matches first")
     place = here(door)
     if not answers and others.dropped_here(ws.lab, door, rules, endpoint(*place) if place else None):
-        return Blocked("another firewall blocks this host itself", unsure=door.door.from_lan)
+        return ClosedDoor("another firewall blocks this host itself", unsure=door.door.from_lan)
     return None
 
 
