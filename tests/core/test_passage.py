@@ -70,6 +70,11 @@ def test_what_drops_a_clients_connection_on_its_way_to_a_guest(said: Rules, hook
     assert (stop.hook if stop else None) == hook and (stop is None or stop.back == back)
 
 
+def test_a_device_that_is_not_known_has_no_chain() -> None:
+    said = rules("ingress", DROP, family="netdev", dev="eth1")
+    assert first_stop(said, through(DOOR, LINKS._replace(outer="")), "dacha_") is None
+
+
 def test_a_firewall_that_admits_by_a_map_is_not_called_one_that_drops() -> None:
     """A base chain that drops what its map does not accept."""
     by_map = {"vmap": {"key": field("dport"), "data": {"set": [[22, {"accept": None}]]}}}

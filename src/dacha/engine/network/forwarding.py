@@ -35,7 +35,8 @@ def unforwarded(lab: str, network: str, address: str, asker: str | None) -> Unfo
     if outer in (None, "lo") or ":" in address:
         return None
     found = None
-    for client in clients:
+    # An address of this host itself stands for nobody.
+    for client in [c for c in clients if iproute.way_to(c) != "lo"]:
         # A route for one client alone says nothing about the others.
         if (found := _unforwarded(address, client, str(outer), bridge)) is None:
             return None

@@ -52,7 +52,10 @@ def _place(door: DoorPlan) -> tuple[str, str]:
 
 def _asker(door: DoorPlan) -> str | None:
     """A client that a limited door admits."""
-    return str(door.door.allow[0].network_address) if door.door.allow else None
+    if not door.door.allow:
+        return None
+    first = door.door.allow[0]
+    return str(first.network_address if first.num_addresses == 1 else first.network_address + 1)
 
 
 def _closed(

@@ -85,6 +85,8 @@ class Rules:
     ) -> list[dict[str, Any]]:
         """The base chains at a hook, in their order; tables whose name begins with `own` are skipped. An older nft does
         not tell the device of a chain: with `worst` it is each."""
+        if hook.name in ("ingress", "egress") and not hook.device:
+            return []  # the device is not known
         families = hook.families or ("inet", "ip" if packet.version == 4 else "ip6")
         first, last = hook.priorities
         found = [
