@@ -23,7 +23,7 @@ from dacha.core import guest_settings
 from dacha.core.errors import DachaError
 from dacha.core.harmless import TerminalText
 from dacha.core.lab.table.read import read_lab
-from dacha.core.network.iptables import entries
+from dacha.core.network.firewall.iptables import entries
 from dacha.core.people import keys_inside, sessions_inside
 from dacha.core.trace.seen.inside import read_inside
 from dacha.formats import openssh, wim
