@@ -147,7 +147,7 @@ def adapter(e: Evidence) -> Hop:
         means = "the guest still uses a link that was removed"
         return Hop("adapter", BROKEN, f"no process has {c.name} open", means, f"dacha restart {e.guest}")
     if e.link.shaped:
-        seen = f"another program's traffic control is on its way: {', '.join(e.link.shaped)}"
+        seen = f"traffic control by another program: {', '.join(e.link.shaped)}"
         return Hop("adapter", ASIDE, seen, "it may delay or drop packets", to_see_shaping(e.link.shaped[0]))
     return Hop("adapter", FINE, f"connected to network {e.network}")
 

@@ -39,7 +39,7 @@ class Asked(NamedTuple):
 
 
 class Told(TypedDict, total=False):
-    """The answers by question: absent if it was not asked, None if there is none."""
+    """The answers by question. A question that was not asked has no key; None means no answer."""
 
     # The guest.
     console: bytes | None

@@ -41,7 +41,8 @@ class Stopped(NamedTuple):
 
 
 class Links(NamedTuple):
-    """The links on the way, "" where there is none: to the clients, the guest's network, the guest's own."""
+    """The links that a connection passes: towards the clients, the guest's network, the guest's own; "" for a missing
+    one."""
 
     outer: str
     bridge: str = ""

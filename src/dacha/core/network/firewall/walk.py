@@ -216,7 +216,7 @@ def _pairs(data: Any, sets: Sets) -> list[tuple[Any, Any]]:
 
 
 def _verdict(e: Mapping[str, Any]) -> tuple[str, str] | None:
-    """A verdict, and the target of a jump; None for an expression that is none."""
+    """The verdict of an expression, and the target of a jump; None if it has no verdict."""
     if "accept" in e or "return" in e:
         return ("accept" if "accept" in e else "return"), ""
     if "drop" in e or "reject" in e:
