@@ -7,6 +7,8 @@ from dacha.core.lab.model import Lab
 from dacha.core.lab.names import link_name
 from dacha.core.network.firewall.matches import Packet
 from dacha.core.network.firewall.passage import (
+    TRACKED,
+    TRANSLATED,
     Flow,
     Links,
     Stopped,
@@ -25,10 +27,8 @@ from dacha.core.plan.doors import DoorPlan, endpoint, here
 from dacha.core.trace.seen.results import Dropped
 from dacha.host.network import addresses, iproute, nft, sysctls
 
-# The prefix of Dacha's own tables, and the priority of their NAT: chains before it see a connection first.
-OWN, OURS = "dacha_", -100
-# The priority of connection tracking (nft(8), raw is before it).
-TRACKED = -200
+# The prefix of Dacha's own tables. Their NAT has the usual priority: chains before it see a connection first.
+OWN = "dacha_"
 # Hooks where `apply --open-firewall` adds a rule.
 OPENED = ("forward", "input")
 
@@ -125,7 +125,7 @@ def taken(door: DoorPlan, rules: Rules | None, *, from_lan: bool, asker: str | N
     """Which rule of another program redirects a connection before the door's rule; `at` is the door's address."""
     if (packet := _entering(door, rules, from_lan, asker, at)) is None or rules is None:
         return None
-    found = led_by(rules, "prerouting" if from_lan else "output", packet, OWN, OURS)
+    found = led_by(rules, "prerouting" if from_lan else "output", packet, OWN, TRANSLATED)
     return (str(found), found.shown_by()) if found else None
 
 

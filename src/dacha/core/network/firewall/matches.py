@@ -16,17 +16,15 @@ from dacha.core.units import whole_number
 _TRANSPORTS = frozenset({"tcp", "udp", "udplite", "sctp", "dccp", "icmp", "icmpv6", "igmp", "esp", "ah", "comp"})
 # The elements of each named set and map of a table, by name.
 Sets = Mapping[str, list[Any]]
-
-
-# A client's own port, of which only this is known (RFC 6056 section 3.2).
-_SOME_PORT = (1024, 65535)
+# A client's own port, of which only this is known (RFC 6056 section 3.2), and its word among a packet's values.
+_SOME_PORT, _SOME = (1024, 65535), "some port of a client"
 
 
 class Packet(NamedTuple):
     """A packet of a connection, as a chain sees it: None for an unknown property, for a port if it is any of a
-    client's; "" for an interface that packets do not have at that hook. `state` is the connection's, as conntrack has
-    it ("" if that is not known); `local` tells whether the packet is for this host itself, if that does not follow from
-    its interfaces."""
+    client's, 0 for a port of which nothing is known; "" for an interface that packets do not have at that hook. `state`
+    is the connection's, as conntrack has it ("" if that is not known); `local` tells whether the packet is for this
+    host itself, if that does not follow from its interfaces."""
 
     version: int
     iifname: str | None
@@ -68,7 +66,7 @@ def holds(left: Any, right: Any, packet: Packet, sets: Sets) -> bool | None:
 
 
 def _is_status(left: Any) -> bool:
-    """A connection's status has several bits: with "!=" it is compared as a whole."""
+    """Whether a match is about a connection's status: with "!=", nft compares all of its bits at once."""
     return isinstance(left, dict) and "ct" in left and left["ct"].get("key") == "status"
 
 
@@ -97,7 +95,7 @@ def _value(left: Any, packet: Packet) -> tuple[str, ...] | None:
             return ()  # The packet has no such header.
         elif header in ("tcp", "udp", "th"):
             port = {"dport": packet.dport, "sport": packet.sport}.get(field, 0)
-            value = f"{_SOME_PORT[0]}-{_SOME_PORT[1]}" if port is None else port or None
+            value = _SOME if port is None else port or None
     elif "fib" in left:
         if left["fib"].get("result") == "type" and left["fib"].get("flags") == ["daddr"]:
             # A packet without an output interface, or with loopback, is for this host itself.
@@ -152,7 +150,7 @@ def plain(element: Any) -> Any:
 
 
 def _equal(wanted: Any, value: str) -> bool | None:
-    if value == f"{_SOME_PORT[0]}-{_SOME_PORT[1]}":
+    if value == _SOME:
         return _covers(wanted)
     if isinstance(wanted, dict):
         try:
@@ -169,8 +167,6 @@ def _equal(wanted: Any, value: str) -> bool | None:
             return None
         return None
     text = str(wanted)
-    if text.startswith("@"):
-        return None
     if text.endswith("*"):
         return value.startswith(text[:-1])
     return text == value

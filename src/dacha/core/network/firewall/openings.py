@@ -128,7 +128,9 @@ def packet_of(flow: Traffic, out: str) -> Packet:
     protocol, port = flow.protocol or "tcp", flow.port or 443
     state = "established" if flow.replies else "new"
     # A door is already forwarded to its guest at this point; traffic of guests is not forwarded.
-    return Packet(flow.version, arrives, leaves, source, address, protocol, port, bool(flow.address), state)
+    # Replies come from a server's port.
+    sport = 0 if flow.replies else None
+    return Packet(flow.version, arrives, leaves, source, address, protocol, port, bool(flow.address), state, sport)
 
 
 def owner_of(listing: Mapping[str, Any], culprit: Culprit) -> tuple[str, str]:

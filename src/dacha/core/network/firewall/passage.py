@@ -14,7 +14,7 @@ from dacha.core.network.firewall.matches import Packet
 from dacha.core.network.firewall.walk import Culprit, Hook, Rules, dropped_by
 
 # The priorities of connection tracking and of the translation of addresses (nft(8), standard priority names).
-_LEAST, _TRACKED, _TRANSLATED, _MOST = -(1 << 31), -200, -100, 1 << 31
+_LEAST, TRACKED, TRANSLATED, _MOST = -(1 << 31), -200, -100, 1 << 31
 # Hooks below IP: of a bridge, and of one device.
 LINK = ("bridge", "netdev")
 
@@ -210,9 +210,9 @@ def _on_device(hook: str, device: str, packet: Packet, *, back: bool) -> Step:
 def _at(hook: str, before: Packet, after: Packet, *, back: bool = False) -> Iterator[Step]:
     """A hook with connection tracking and translation in it."""
     untracked = before._replace(state="invalid", dnat=False)
-    yield Step(Hook(hook, priorities=(_LEAST, _TRACKED - 1)), untracked, back)
-    yield Step(Hook(hook, priorities=(_TRACKED, _TRANSLATED)), before, back)
-    yield Step(Hook(hook, priorities=(_TRANSLATED + 1, _MOST)), after, back)
+    yield Step(Hook(hook, priorities=(_LEAST, TRACKED - 1)), untracked, back)
+    yield Step(Hook(hook, priorities=(TRACKED, TRANSLATED)), before, back)
+    yield Step(Hook(hook, priorities=(TRANSLATED + 1, _MOST)), after, back)
 
 
 def _leaving(packet: Packet, *, back: bool = False) -> Iterator[Step]:
