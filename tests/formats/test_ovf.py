@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 from dacha.core.archive.appliance import Appliance, ApplianceDisk
 from dacha.core.errors import PeerError
 from dacha.formats.ovf.read import checksums, decode
+from dacha.formats.ovf.write import Part, encode, manifest
 
 SCHEMA = "http://schemas.dmtf.org/ovf/envelope/1"
 RASD = "http://schemas.dmtf.org/wbem/wscim/1/cim-schema/2/CIM_ResourceAllocationSettingData"
@@ -113,3 +114,27 @@ def test_any_bytes_are_a_machine_or_refused(junk: bytes, at: int, cut: int) -> N
 def test_checksums_of_each_algorithm() -> None:
     text = f"SHA256(a b.vmdk)= {'0a' * 32}\r\nSHA1 (x.ovf) = {'AB' * 20}\nnothing\nMD5(y)= {'0' * 32}\n"
     assert checksums(text) == {"a b.vmdk": ("sha256", "0a" * 32), "x.ovf": ("sha1", "ab" * 20)}
+
+
+NAMES = st.from_regex(r"[a-z][a-z0-9-]{0,20}", fullmatch=True)
+
+
+@given(
+    NAMES, st.integers(1, 255), st.integers(16, 1 << 20), st.sampled_from(["debian", "linux", "windows", "bsd"]),
+    st.sampled_from(["bios", "uefi"]), st.lists(st.integers(1, 1 << 31), max_size=12),
+    st.lists(st.tuples(st.sampled_from(["virtio", "e1000"]), NAMES), max_size=4),
+)  # fmt: skip
+def test_a_machine_is_read_as_it_was_written(
+    name: str, cpus: int, memory: int, system: str, firmware: str, sizes: list[int], adapters: list[tuple[str, str]]
+) -> None:
+    disks = tuple(ApplianceDisk(f"{name}-disk-{n}.vmdk", 512 * size) for n, size in enumerate(sizes))
+    machine = Appliance(name, cpus, memory << 20, system, firmware, disks, tuple(model for model, _ in adapters))
+    written = encode(machine, tuple(network for _, network in adapters), {d.file: 7 for d in disks})
+    assert decode(written) == machine
+    assert b"NetworkSection" in written if adapters else b"NetworkSection" not in written
+
+
+def test_names_are_escaped_and_checksums_are_read_again() -> None:
+    machine = Appliance("a&<b>", 1, 1 << 30, "other", "bios", (), ("virtio",))
+    assert decode(encode(machine, ('"pier" & <quay>',), {})).name == "a&<b>"
+    assert checksums(manifest((Part("a.ovf", 1, "0a" * 32),)).decode()) == {"a.ovf": ("sha256", "0a" * 32)}

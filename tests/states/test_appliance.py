@@ -13,7 +13,8 @@ import pytest
 
 from tests.conftest import Lab
 from tests.formats.test_ovf import DISKS, described
-from tests.states.world import LAB
+from tests.states.test_encryption import secret
+from tests.states.world import LAB, inside
 
 NAME = "tides-disk1.vmdk"
 SIZED = DISKS.replace('"8" ovf:capacityAllocationUnits="byte * 2^30"', f'"{48 << 20}"')
@@ -142,3 +143,49 @@ main(["guest", "load", "tides.ova"])
     lab("guest", "load", "tides.ova")
     there = sorted(p.name for p in lab.guest_folder("tide-gauge-1").iterdir() if "disk" in p.name)
     assert there == ["disk-0.json", "disk-0.qcow2", "disk-1.json", "disk-1.qcow2"]
+
+
+def test_a_running_guest_is_saved_for_other_programs_and_is_the_same_when_loaded(guest_lab: Lab) -> None:
+    lab = guest_lab
+    two = LAB.replace('disk = [{ size = "32 MiB" }]', 'disk = [{ size = "32 MiB" }, { size = "1 MiB" }]')
+    lab.write(two)
+    lab("start", "gauge", "--no-wait")
+    inside(
+        lab,
+        "cd /sys/block; for d in vd?; do case $(cat $d/size) in 65536) echo spring tide > /dev/$d ;; 2048) echo ebb > /dev/$d ;; esac; done; sync",
+    )
+    done = lab("guest", "save", "gauge", "gauge.ova")
+    assert "saved to gauge.ova, an OVF package" in done.out and "not included" in done.out
+    assert "its disk must have a boot loader" in done.err
+    with tarfile.open(lab.folder / "gauge.ova") as tar:
+        names = tar.getnames()
+    assert names == ["gauge.ovf", "gauge.mf", "gauge-disk-0.vmdk", "gauge-disk-1.vmdk"]
+    assert "its checksums are correct" in lab("guest", "load", "gauge.ova", "--check").out
+    lab("guest", "load", "gauge.ova", "tern")
+    for n, words in (("0", b"spring tide"), ("1", b"ebb")):
+        raw = lab.folder / "raw"
+        file = lab.guest_folder("tern") / f"disk-{n}.qcow2"
+        subprocess.run(["qemu-img", "convert", "-O", "raw", file, raw], check=True)
+        assert raw.read_bytes().startswith(words) and raw.stat().st_size == (32 if n == "0" else 1) << 20
+    shown = lab("guest", "show", "tern").out
+    assert "128 MiB" in shown and "pier" in shown
+    assert not list(lab.guest_folder("gauge").glob(".archive-*"))
+    lab("stop", "gauge", "--force", "--wait", "0s")
+    told = lab("guest", "save", "gauge", "off.ova", "--json").json
+    assert not told["running"] and [d["size_bytes"] for d in told["disks"]] == [32 << 20, 1 << 20]
+    assert told["size_bytes"] == (lab.folder / "off.ova").stat().st_size
+
+
+def test_what_cannot_be_saved_for_other_programs(guest_lab: Lab) -> None:
+    lab = guest_lab
+    secret(lab, "secret", "spring-tide-on-the-pier")
+    lab.write(LAB.replace('disk = [{ size = "32 MiB" }]', 'disk = [{ size = "32 MiB", passphrase = "secret" }]'))
+    assert "has no disk" in lab("guest", "save", "gauge", "gauge.ova", code=2).err
+    lab("start", "gauge", "--no-wait")
+    refused = lab("guest", "save", "gauge", "gauge.ova", code=1)
+    assert "without encryption" in refused.err and "dacha guest save gauge FILE" in refused.err
+    assert "ends in .ova" in lab("guest", "save", "gauge", "gauge.ovf", code=2).err
+    assert "leave out --with-keys" in lab("guest", "save", "gauge", "gauge.ova", "--with-keys", code=2).err
+    (lab.folder / "there.ova").write_text("here")
+    assert "already exists" in lab("guest", "save", "gauge", "there.ova", code=2).err
+    assert (lab.folder / "there.ova").read_text() == "here" and not list(lab.folder.glob("*gauge.ova*"))

@@ -1,4 +1,4 @@
-"""dacha guest load of a machine that another program exported (OVF, OVA)."""
+"""dacha guest load of a machine that another program exported (OVF, OVA), and guest save for other programs."""
 
 from __future__ import annotations
 
@@ -42,6 +42,44 @@ def run_load_appliance(args: argparse.Namespace) -> int:
     if not made.compared:
         output.note("note: the package has no checksums: nothing shows whether it is complete")
     output.say(f"Next: dacha apply, then dacha guest adopt {made.guest} --user USER: nothing says yet who may log in")
+    return 0
+
+
+def run_save_appliance(args: argparse.Namespace) -> int:
+    import platform
+
+    from dacha.cli.states.archive import held
+    from dacha.cli.terminal.progress import share_bar
+    from dacha.cli.words import contents_words
+    from dacha.core.units import show_size
+    from dacha.engine.archive.exporting import export
+    from dacha.engine.archive.saving import new_archive
+    from dacha.engine.workspace import load
+
+    if args.with_keys:
+        raise UsageError("an OVF package cannot contain the SSH host key", remedy="leave out --with-keys")
+    if not args.file.lower().endswith(".ova"):
+        raise UsageError(
+            "a package is saved in one file, whose name ends in .ova", remedy=f"dacha guest save {args.name} FILE.ova"
+        )
+    ws = load(args.lab)
+    with share_bar() as bar, new_archive(args.file) as out:
+        made = export(ws, args.name, out, progress=bar, lock=held(ws))
+    if args.json:
+        disks = zip(made.machine.disks, made.lengths, strict=True)
+        output.emit_json({
+            "guest": args.name, "lab": ws.lab.name, "at": output.moment(made.at), "architecture": platform.machine(),
+            "running": made.running, "frozen": made.frozen, "size_bytes": made.length,
+            "disks": [{"name": d.file, "size_bytes": d.size, "length_bytes": n} for d, n in disks],
+        })  # fmt: skip
+        return 0
+    output.step(f"guest {args.name}", f"saved to {args.file}, an OVF package: {show_size(made.length)}")
+    if made.running:
+        output.step("contents", contents_words(args.name, frozen=made.frozen))
+    output.step("not included", "its login, doors and shares, and what else only Dacha knows")
+    for words in made.omitted:
+        output.note(f"note: {words}")
+    output.say(f"Next: dacha guest load {args.file} --check")
     return 0
 
 

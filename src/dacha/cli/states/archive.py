@@ -24,10 +24,11 @@ PIPE = "-"
 def save_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = (
         "Save a guest to one file, whether it runs or not: its table of the lab file and its disks as they are now,\n"
-        "compressed and checksummed. With FILE - it is written to standard output, such as into ssh."
+        "compressed and checksummed. With FILE - it is written to standard output, such as into ssh. If FILE ends in\n"
+        ".ova, it is an OVF package for other programs: the virtual hardware and the disks alone."
     )
     arguments.guest(parser, "name")
-    parser.add_argument("file", metavar="FILE", help="new file for the archive, or - for standard output")
+    parser.add_argument("file", metavar="FILE", help="new file: an archive, or a package (.ova); - for standard output")
     parser.add_argument("--with-keys", action="store_true", help="also save its SSH host key: the file is then secret")
 
 
@@ -47,6 +48,12 @@ def load_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run_save(args: argparse.Namespace) -> int:
+    from dacha.engine.archive.appliance import is_appliance
+
+    if is_appliance(args.file):
+        from dacha.cli.states.appliance import run_save_appliance
+
+        return run_save_appliance(args)
     from dacha.cli.terminal.progress import share_bar
     from dacha.core.units import show_size
     from dacha.engine.archive.saving import new_archive, save

@@ -73,7 +73,7 @@ def _save(
         raise AnswerNo(f"{name} is saved to disk, and its disks belong to that state", remedy=f"dacha start {name}")
     board = written_table(ws, name)
     further = _further(home, name, with_keys=with_keys)
-    with _standalone(home, name, {n: path for n, (path, _) in disks.items()}, seen.state == ON, release,
+    with standalone(home, name, {n: path for n, (path, _) in disks.items()}, seen.state == ON, release,
                      progress) as found:  # fmt: skip
         files, frozen = found
         manifest = Manifest(
@@ -84,7 +84,7 @@ def _save(
             ),
             installed=home.read(name).installed, running=seen.running, frozen=frozen,
         )  # fmt: skip
-        counted = _Counted(out)
+        counted = Counted(out)
         try:
             _write(counted, manifest, files, further, progress)
         except OSError as e:
@@ -93,7 +93,7 @@ def _save(
 
 
 @contextlib.contextmanager
-def _standalone(
+def standalone(
     home: Home, name: str, disks: dict[str, Path], on: bool, release: Callable[[], None], progress: Progress
 ) -> Iterator[tuple[dict[str, Path], bool]]:
     """Images of the disks that need no other file and do not change: the disks themselves if they are so, else copies
@@ -137,7 +137,7 @@ def _further(home: Home, name: str, *, with_keys: bool) -> dict[str, bytes]:
     return found
 
 
-class _Counted:
+class Counted:
     """A stream that counts what is written to it."""
 
     def __init__(self, out: BinaryIO) -> None:
@@ -152,7 +152,7 @@ class _Counted:
 
 
 def _write(
-    out: _Counted, manifest: Manifest, files: dict[str, Path], further: dict[str, bytes], progress: Progress
+    out: Counted, manifest: Manifest, files: dict[str, Path], further: dict[str, bytes], progress: Progress
 ) -> None:
     seal = Seal()
     _add(out, seal, FIRST, manifest.text().encode(), manifest.at)
@@ -207,7 +207,7 @@ def _block(f: BinaryIO, number: int, length: int) -> bytes:
     return b"" if data == _ZEROS[:size] else data
 
 
-def _add(out: _Counted, seal: Seal | None, name: str, data: bytes, at: float) -> None:
+def _add(out: Counted, seal: Seal | None, name: str, data: bytes, at: float) -> None:
     """Write one member. (tarfile's own writer copies each byte several times.)"""
     info = tarfile.TarInfo(name)
     info.size, info.mtime, info.mode = len(data), int(at), 0o600

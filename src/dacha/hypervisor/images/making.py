@@ -122,6 +122,15 @@ def compress(base: Image, target: Path, progress: Callable[[float], None]) -> No
     convert(base, target, form, {}, largest=holds + OVERHEAD, progress=progress)
 
 
+def stream_optimized(base: Image, target: Path, progress: Callable[[float], None]) -> None:
+    """Write the contents of an image to a compressed VMDK image that is read from its beginning to its end, as OVF
+    packages have them. Raises HostError."""
+    holds = _to_be_written(base)
+    need_space(target.parent, holds, f"a package with {show_size(holds)} of contents", "")
+    form = ["-O", "vmdk", "-o", "subformat=streamOptimized"]
+    convert(base, target, form, {}, largest=holds + OVERHEAD, progress=progress)
+
+
 def _to_be_written(base: Image) -> int:
     """The bytes that a copy of an image needs: not the image's own size, because it may refer to the same data a
     thousand times. Raises HostError."""
