@@ -48,7 +48,7 @@ def run_load_appliance(args: argparse.Namespace) -> int:
 def run_save_appliance(args: argparse.Namespace) -> int:
     import platform
 
-    from dacha.cli.states.archive import held
+    from dacha.cli.states.holding import held
     from dacha.cli.terminal.progress import share_bar
     from dacha.cli.words import contents_words
     from dacha.core.units import show_size

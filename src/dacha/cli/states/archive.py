@@ -6,7 +6,6 @@ import argparse
 import contextlib
 import sys
 from collections.abc import Iterator
-from functools import partial
 from typing import TYPE_CHECKING, Any, BinaryIO
 
 from dacha.cli import arguments
@@ -15,8 +14,6 @@ from dacha.cli.words import contents_words, door_words
 from dacha.core.errors import UsageError
 
 if TYPE_CHECKING:
-    from dacha.engine.archive.saving import Lock
-    from dacha.engine.workspace import Workspace
 
 PIPE = "-"
 
@@ -54,6 +51,7 @@ def run_save(args: argparse.Namespace) -> int:
         from dacha.cli.states.appliance import run_save_appliance
 
         return run_save_appliance(args)
+    from dacha.cli.states.holding import held
     from dacha.cli.terminal.progress import share_bar
     from dacha.core.units import show_size
     from dacha.engine.archive.saving import new_archive, save
@@ -76,11 +74,6 @@ def run_save(args: argparse.Namespace) -> int:
         output.step("contents", contents_words(args.name, frozen=made.manifest.frozen))
     output.say(f"Next: dacha guest load {args.file} --check")
     return 0
-
-
-def held(ws: Workspace) -> Lock:
-    """What holds the lab for an archive."""
-    return partial(ws.home.lock, "guest save", ws.path, lambda holder: output.note(f"waiting for {holder}"))
 
 
 def run_load(args: argparse.Namespace) -> int:

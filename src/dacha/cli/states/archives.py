@@ -67,7 +67,7 @@ def _list(args: argparse.Namespace, ws: Workspace, names: list[str]) -> int:
 def _make(args: argparse.Namespace, ws: Workspace, names: list[str]) -> int:
     import time
 
-    from dacha.cli.states.archive import held
+    from dacha.cli.states.holding import held
     from dacha.cli.terminal.progress import share_bar
     from dacha.engine.archive.scheduled import make_due
 

@@ -130,13 +130,9 @@ def _omitted(guest: Guest) -> tuple[str, ...]:
     """What of a guest the package does not have, though its system may need it."""
     found = []
     if guest.boot:
-        found.append(
-            f"{guest.name} starts with a kernel of this host (boot): elsewhere its disk must have a boot loader"
-        )
+        found.append(f"{guest.name} starts with a kernel of this host (boot): elsewhere its disk needs a boot loader")
     if guest.tpm:
-        found.append(
-            "its TPM is not in the package: a system that encrypted its disk with it asks for its recovery key"
-        )
+        found.append("its TPM is not in the package: a system that encrypts its disk with it requires its recovery key")
     if guest.firmware == "uefi":
-        found.append("its firmware is UEFI: choose it in the other program, if that does not read it from the package")
+        found.append("its firmware is UEFI: choose it in the other program, if that does not read it here")
     return tuple(found)
