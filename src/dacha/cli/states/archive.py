@@ -6,14 +6,12 @@ import argparse
 import contextlib
 import sys
 from collections.abc import Iterator
-from typing import TYPE_CHECKING, Any, BinaryIO
+from typing import Any, BinaryIO
 
 from dacha.cli import arguments
 from dacha.cli.terminal import output
 from dacha.cli.words import contents_words, door_words
 from dacha.core.errors import UsageError
-
-if TYPE_CHECKING:
 
 PIPE = "-"
 
