@@ -37,6 +37,8 @@ disk 41%
 adapter eth0 0x1003 02:00:00:00:00:20
 inet 2: eth0    inet 10.77.4.20/24 brd 10.77.4.255 scope global eth0\\       valid_lft forever
 route 01044D0A
+way default via 10.77.4.1 dev eth0
+way 10.77.4.0/24 dev eth0 proto kernel scope link src 10.77.4.20
 told listeners
 told services
 told links

@@ -7,6 +7,7 @@ import re
 
 from dacha.core.apply.first_boot_state import FirstBootState, first_boot_state
 from dacha.core.harmless import harmless
+from dacha.core.trace.causes.stopped_boot import stopped_boot
 from dacha.engine.home import Home
 
 # The offset in its console record where a guest's last start begins.
@@ -53,6 +54,15 @@ def gave_up(home: Home, guest: str) -> str | None:
     # It panicked again after its restart: it will do so each time.
     again = len(_PANIC.findall(shown)) > 1
     return panic_in(shown) if again or _FOR_GOOD.search(shown) else None
+
+
+def boot_failed(home: Home, guest: str) -> str:
+    """What a guest's console shows if its boot has failed and waits for a person; "" if it does not show that."""
+    try:
+        found = stopped_boot(recent(home, guest).decode("utf-8", "replace"), guest)
+    except OSError:
+        return ""
+    return f"{found.means}: {found.seen}" if found and not found.waits else ""
 
 
 def last_words(home: Home, guest: str, most: int = 60) -> str:

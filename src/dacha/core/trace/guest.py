@@ -11,6 +11,7 @@ from dacha.core.heard import Heard
 from dacha.core.lab.kinds import ORIGIN_WORDS
 from dacha.core.trace.causes.advice import to_see_shaping
 from dacha.core.trace.causes.path import why_silent
+from dacha.core.trace.causes.stopped_boot import stopped_boot
 from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.seen.evidence import Evidence
 from dacha.core.trace.seen.results import NO_ANSWER, OPEN, REFUSED, REJECTED
@@ -99,6 +100,8 @@ def boot(e: Evidence) -> Hop:
             remedy = f"{more}, then dacha restart {e.guest} --force\nits last output: {console}"
             return Hop("boot", BROKEN, e.run.panic, "its kernel ran out of memory and stopped (panic)", remedy)
         return Hop("boot", BROKEN, e.run.panic, "its kernel panicked", remedy)
+    if (stopped := stopped_boot(e.run.shown, e.guest)) and not e.access.agent and not answers(e):
+        return Hop("boot", BROKEN, stopped.seen, stopped.means, stopped.remedy)
     if e.run.booted or answers(e):
         return Hop("boot", FINE, e.run.booted or "its service responds")
     touch = touched(e)

@@ -34,6 +34,11 @@ class Watcher:
         """The message of a guest's kernel panic: its doors are not waited for then."""
         return None
 
+    def boot_failed(self, guest: str) -> str:
+        """Why a guest's boot does not continue by itself, as its console shows it: its doors are not waited for then.
+        "" while it may."""
+        return ""
+
     def renew(self, door: DoorPlan) -> DoorPlan:
         """A door as it is known by now, for one whose guest had no address yet."""
         return door
@@ -137,7 +142,7 @@ def _ended(watcher: Watcher, guest: str) -> str:
     if not watcher.alive(guest):
         return "its guest has stopped"
     said = watcher.gave_up(guest)
-    return f"its kernel panicked: {said}" if said else ""
+    return f"its kernel panicked: {said}" if said else watcher.boot_failed(guest)
 
 
 def _last(probe: PatientProbe | None) -> Verdict:

@@ -11,7 +11,7 @@ from dacha.core.apply.changes import Change, ChangeMachine, LoadRules, OpenForwa
 from dacha.core.apply.observed import BOOTING_S, ON
 from dacha.core.errors import DachaError
 from dacha.core.plan.doors import DoorPlan
-from dacha.engine.console import gave_up
+from dacha.engine.console import boot_failed, gave_up
 from dacha.engine.guest.observe import observe_guest
 from dacha.engine.network.live import live_plan, networks_apart
 from dacha.engine.reach.doors import Watcher, probe_doors
@@ -33,6 +33,9 @@ class GuestWatcher(Watcher):
 
     def alive(self, guest: str) -> bool:
         return self.ws.home.is_running(guest)
+
+    def boot_failed(self, guest: str) -> str:
+        return boot_failed(self.ws.home, guest)
 
     def gave_up(self, guest: str) -> str | None:
         return gave_up(self.ws.home, guest)

@@ -25,7 +25,7 @@ from dacha.engine.trace import there
 from dacha.engine.trace.asking import Asked, Asking, Told
 from dacha.engine.trace.guest import key_matches, with_guest
 from dacha.engine.trace.host import with_links
-from dacha.engine.trace.inside import Inquiry
+from dacha.engine.trace.inside import Inquiry, replies_of
 from dacha.engine.trace.patience import LEAST_S, MOST_S, emulated, patience_s
 from dacha.engine.trace.questions import ASK_S, WORDS, first_questions, second_questions
 from dacha.engine.workspace import Workspace
@@ -63,7 +63,7 @@ class Gathering:
         self.tell = tell
         self.asking = Asking()
         self.began = self.stage = time.monotonic()
-        self.inquiry = Inquiry(ws, self.guest, found.service, asked.user)
+        self.inquiry = Inquiry(ws, self.guest, found.service, asked.user, replies_of(found))
         self.lan: str | None = None
         self.there: Asking | None = None
 

@@ -82,6 +82,7 @@ def with_guest(e: Evidence, told: Told) -> Evidence:
         booted = "its console shows a prompt"
     run = e.run._replace(
         panic=panic_in(tail),
+        shown=tail.decode("utf-8", "replace"),
         console_empty=told.get("console") == b"",
         booted=booted,
         status=told.get("status") or "",

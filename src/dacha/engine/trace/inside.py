@@ -10,11 +10,13 @@ from typing import Any
 
 from dacha.core.errors import DachaError
 from dacha.core.lab.model import Guest
+from dacha.core.trace.seen.evidence import Evidence
 from dacha.core.trace.seen.inside import Inside, read_inside
-from dacha.core.trace.seen.questions import together
+from dacha.core.trace.seen.questions import NO_REPLIES, Replies, together
 from dacha.engine.inside.run import SHELL, by_login
 from dacha.engine.trace.patience import MOST_S
 from dacha.engine.workspace import Workspace
+from dacha.host.network.addresses import lan_address
 from dacha.hypervisor.monitor import agent
 
 # User names that are safe in a script.
@@ -26,14 +28,24 @@ THERE_S, SLOW_S = 3.0, 1.0
 LATE_S = 2
 
 
+def replies_of(e: Evidence) -> Replies:
+    """The replies that a trace asks about: to this host, by its address on the guest's network and on its LAN."""
+    lan = lan_address()
+    clients = (e.net.gateway, str(lan) if lan else "")
+    return Replies(e.net.address or e.net.planned, tuple(dict.fromkeys(c for c in clients if c and ":" not in c)))
+
+
 class Inquiry:
     """The answers of one guest: `inside` grows piece by piece while `run` queries it; `mute` is why an answer is
     missing."""
 
-    def __init__(self, ws: Workspace, guest: Guest, service: str, who: str | None = None) -> None:
+    def __init__(
+        self, ws: Workspace, guest: Guest, service: str, who: str | None = None, replies: Replies = NO_REPLIES
+    ) -> None:
         self._ws, self._guest, self._service = ws, guest, service
         named = who or (guest.login.user if guest.login else "root")
         self._user = named if _PLAIN.fullmatch(named) else "root"
+        self._replies = replies
         self._since = time.monotonic()
         self.inside: Inside | None = None
         self.mute = ""
@@ -68,7 +80,7 @@ class Inquiry:
             left = left[len(now) :]
             # What its log says of this trace: a login began after it did. The guest may start on it late.
             since_s = round(time.monotonic() - self._since) + LATE_S
-            text = together(now, self._user, self._service, since_s)
+            text = together(now, self._user, self._service, since_s, self._replies)
             began = time.monotonic()
             # The caller decides how long a piece is waited for: `until` moves while the guest works on it.
             said = self.ask(text, max(limit_s, MOST_S) if self.by_agent else limit_s)

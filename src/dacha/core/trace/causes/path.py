@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+import re
+from ipaddress import IPv4Address, IPv4Network
+
 from dacha.core.network.firewall.matches import Packet
 from dacha.core.trace.causes.advice import RULES_THERE, Advice
 from dacha.core.trace.causes.cause import Cause
 from dacha.core.trace.causes.port import client_of, first_packet, serves
 from dacha.core.trace.seen.evidence import Evidence
-from dacha.core.trace.seen.inside import Inside
+from dacha.core.trace.seen.inside import Inside, Link
 from dacha.core.trace.seen.own_rules import Blocked, blocking
 from dacha.core.trace.seen.questions import LINKS
-from dacha.core.trace.seen.ways import way_to
+from dacha.core.trace.seen.ways import Reply, Way, way_to
 
 # The hardware address of an entry without an answer (/proc/net/arp).
 NOBODY = "00:00:00:00:00:00"
@@ -63,11 +66,11 @@ def why_unanswered(e: Evidence) -> Cause | None:
     return None
 
 
-def blocked_replies(e: Evidence, inside: Inside) -> Blocked | None:
-    """What of the guest's firewall drops its replies to this host, or may do so."""
+def blocked_replies(e: Evidence, inside: Inside, to: str | None = None) -> Blocked | None:
+    """What of the guest's firewall drops its replies, or may do so: those to this host, or to another address."""
     link, ours = inside.link_of(e.link.hardware) if e.link.hardware else None, e.net.address or e.net.planned
     # Which port of this host they go to is not known.
-    client, version = client_of(e) or e.net.gateway, 6 if ":" in ours else 4
+    client, version = to or client_of(e) or e.net.gateway, 6 if ":" in ours else 4
     out = link.name if link else None
     packet = Packet(version, "", out, ours, client, "tcp", None, state="established", sport=e.port)
     return blocking(inside.rules, packet, "output")
@@ -84,26 +87,93 @@ def _renamed(e: Evidence, inside: Inside) -> Cause | None:
     return Cause(seen, means, Advice(f"ip link set {link.name} address {e.link.hardware}"))
 
 
-# Why a guest with the right gateway does not answer other networks.
-_OTHERWISE = "one of: a rule of its firewall drops its replies; a table of routes of its own (ip rule) applies to them"
+# What may keep replies to other networks from leaving a guest with the right gateway.
+_RULE, _POLICY = "a rule of its firewall drops its replies", "a table of routes of its own (ip rule) applies to them"
 
 
 def _wrong_way(e: Evidence, inside: Inside, client: str) -> Cause | None:
     """The route for a client that does not lead to it: on its own network directly, else by the network's gateway."""
-    if not inside.ways or ":" in client:
+    # A guest without the program `ip` reports neither routes nor addresses.
+    if ":" in client or not (inside.ways or any(x.addresses for x in inside.links)):
         return None
-    way, gateway = way_to(inside.ways, client), e.net.gateway
+    link, gateway = inside.link_of(e.link.hardware) if e.link.hardware else None, e.net.gateway
+    if (reply := next((r for r in inside.replies if r.client == client), None)) and inside.policies:
+        return _wrong_policy(e, inside, reply, link)
+    way, near = way_to(inside.ways, client), client in _subnet(e)
+    if link and (mask := _wrong_mask(e, link, way, near=near)):
+        return mask
     if way is None:
         means = f"its default route is missing: replies to {client} do not leave it"
         advice = Advice(f"ip route replace default via {gateway}") if gateway else None
         return Cause(f"it has no route for {client}", means, advice)
-    if not way.kind and way.via in (gateway, ""):
+    if _leads_there(way, gateway, link, near=near):
         return None
     what = "discards its replies" if way.kind else f"leads its replies elsewhere (its gateway should be {gateway})"
-    mends = f"ip route del {way}"
+    seen = f"its route for {client} is: {way}"
     if way.is_default:
-        mends = f"ip route replace default via {gateway}" if gateway else ""
-    return Cause(f"its route for {client} is: {way}", f"this route {what}", Advice(mends) if mends else None)
+        return Cause(seen, f"this route {what}", Advice(f"ip route replace default via {gateway}") if gateway else None)
+    if other := next((x for x in inside.links if x.name == way.dev and x.addresses and x != link), None):
+        words = f"give its network on {other.name} other addresses, or remove it"
+        means = f"{other.name} has {', '.join(other.addresses)}: it looks for {client} there"
+        return Cause(seen, means, Advice(words=words))
+    return Cause(seen, f"this route {what}", Advice(f"ip route del {way}"))
+
+
+class _Subnet:
+    """The addresses of the guest's own network; none if they are not known."""
+
+    def __init__(self, network: IPv4Network | None) -> None:
+        self._network = network
+
+    def __contains__(self, address: str) -> bool:
+        return self._network is not None and ":" not in address and IPv4Address(address) in self._network
+
+
+def _subnet(e: Evidence) -> _Subnet:
+    address = e.net.address or e.net.planned
+    known = address and ":" not in address and e.net.prefix
+    return _Subnet(IPv4Network((address, e.net.prefix), strict=False) if known else None)
+
+
+def _leads_there(way: Way, gateway: str, link: Link | None, *, near: bool) -> bool:
+    """True for a route that is right: directly to the guest's own network, by its gateway to all others."""
+    if way.kind or (link and way.dev and way.dev != link.name):
+        return False
+    return way.via in (gateway, "") if near or not link else way.via == gateway
+
+
+def _wrong_mask(e: Evidence, link: Link, way: Way | None, *, near: bool) -> Cause | None:
+    """The prefix length of the guest's address, if it explains the route: too long for its own network, or too short
+    for another one."""
+    address = e.net.address or e.net.planned
+    there = next((a for a in link.addresses if a.partition("/")[0] == address), "")
+    planned = f"{address}/{e.net.prefix}"
+    if not there or there == planned or not e.net.prefix:
+        return None
+    directly = way is not None and not way.kind and not way.via
+    if near == directly:
+        return None
+    onward = f" && ip route replace default via {e.net.gateway}" if e.net.gateway else ""
+    command = f"ip address del {there} dev {link.name}; ip address replace {planned} dev {link.name}{onward}"
+    means = f"its network has the prefix length {e.net.prefix}: its replies go elsewhere"
+    return Cause(f"its link {link.name} has {there}", means, Advice(command))
+
+
+def _wrong_policy(e: Evidence, inside: Inside, reply: Reply, link: Link | None) -> Cause | None:
+    """The policy rule of the guest that sends replies elsewhere; None if they go the right way."""
+    way, gateway, source = reply.way, e.net.gateway, e.net.address or e.net.planned
+    if way and _leads_there(way, gateway, link, near=reply.client in _subnet(e)):
+        return None
+    named = [p for p in inside.policies if reply.table and re.search(rf"lookup {re.escape(reply.table)}\b", p)]
+    rules = [rule.partition(":")[2].strip() for rule in named or inside.policies]
+    seen = f"its policy {'rule' if len(rules) == 1 else 'rules'} for routes: {'; '.join(rules[:3])}"
+    if way:
+        means = f"its replies to {reply.client} leave by {way.dev}" + (f" via {way.via}" if way.via else "")
+    else:
+        means = f"its replies to {reply.client} are discarded ({reply.error or 'no route'})"
+    first = min((int(p.partition(":")[0]) for p in inside.policies if p.partition(":")[0].isdigit()), default=0)
+    mends = f"ip rule add from {source} lookup main pref {first - 1}" if first > 1 else f"ip rule del pref {first}"
+    return Cause(seen, means, Advice(mends))
 
 
 def why_large_are_lost(e: Evidence, largest: int) -> Cause | None:
@@ -127,8 +197,21 @@ def why_not_beyond(e: Evidence) -> Cause | None:
     if not gateway:
         return None
     if e.inside and e.inside.gateway is not None:
+        if e.inside.gateway and e.host.lan_address and (other := _wrong_way(e, e.inside, e.host.lan_address)):
+            return other
         seen = f"its default gateway is {e.inside.gateway}" if e.inside.gateway else "it has no default route"
         if e.inside.gateway == gateway:
-            other = _wrong_way(e, e.inside, e.host.lan_address) if e.host.lan_address else None
-            return other or Cause(seen, _OTHERWISE, RULES_THERE, proved=False)
+            return _beyond(e, e.inside, seen)
     return Cause(seen, f"its gateway should be {gateway}", Advice(f"ip route replace default via {gateway}"))
+
+
+def _beyond(e: Evidence, inside: Inside, seen: str) -> Cause:
+    """Why a guest with the right gateway does not answer other networks."""
+    client = e.host.lan_address
+    blocked = blocked_replies(e, inside, client) if client else None
+    if blocked and blocked.sure:
+        return Cause(seen, f"the guest's firewall blocks its replies: {blocked.words}", RULES_THERE)
+    asked = any(r.client == client for r in inside.replies) or not inside.policies
+    left = [_RULE + (f" ({blocked.words})" if blocked else ""), *([] if asked and inside.knows(LINKS) else [_POLICY])]
+    means = f"one of: {'; '.join(left)}; another program in the guest drops them (tc, eBPF)"
+    return Cause(seen, means, RULES_THERE, proved=False)

@@ -59,6 +59,7 @@ class RunSeen(NamedTuple):
     stopped_on_purpose: bool = False
     last: LastRun | None = None  # of a guest that is off
     panic: str | None = None
+    shown: str = ""  # its last console output, without escape sequences
     console_empty: bool = False  # no console output since its start
     more_memory: str = ""  # twice its memory, as a command accepts it
     booted: str | None = None

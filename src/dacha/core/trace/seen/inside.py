@@ -11,7 +11,7 @@ from typing import Any
 from dacha.core.harmless import harmless
 from dacha.core.named import NamedTuple
 from dacha.core.trace.seen.own_rules import NFT, SAVED, read_rules
-from dacha.core.trace.seen.ways import Entry, Way, read_entry, read_way
+from dacha.core.trace.seen.ways import Entry, Reply, Way, read_entry, read_reply, read_way
 from dacha.core.units import whole_number
 
 # The programs that serve a service.
@@ -63,8 +63,9 @@ class Link(NamedTuple):
 
 
 class Inside(NamedTuple):
-    """The guest's reports. `ways` are its routes, `neighbours` its neighbour entries. `managed` means that systemd
-    manages its services (`units`). `shell` is the user's, None for a missing user; `shell_there` whether it exists;
+    """The guest's reports. `ways` are its routes, `policies` its own policy rules (ip-rule(8)), `replies` the routes
+    that these give to its replies, `neighbours` its neighbour entries. `managed` means that systemd manages its
+    services (`units`). `shell` is the user's, None for a missing user; `shell_there` whether it exists;
     `no_home` its home directory if that does not exist; `keys` the number of lines in the user's key file, None without
     a file, and `tails` the final characters of each key, `limits` the options of those that have any; `mode` that
     file's bits and owner; `folders` those above it (path, bits, owner); `mark` the first character of the password hash
@@ -82,6 +83,8 @@ class Inside(NamedTuple):
     links: tuple[Link, ...] = ()
     gateway: str | None = None
     ways: tuple[Way, ...] = ()
+    policies: tuple[str, ...] = ()
+    replies: tuple[Reply, ...] = ()
     neighbours: tuple[Entry, ...] = ()
     shell: str | None = None
     shell_there: bool = True
@@ -116,8 +119,9 @@ class Inside(NamedTuple):
         return self.clock // 86400
 
     def link_of(self, hardware: str) -> Link | None:
-        """The link with this hardware address."""
-        return next((x for x in self.links if x.hardware.lower() == hardware.lower()), None)
+        """The link with this hardware address. A bridge or a bond has that of its adapter: the one with addresses."""
+        same = [x for x in self.links if x.hardware.lower() == hardware.lower()]
+        return next((x for x in same if x.addresses), same[0] if same else None)
 
 
 def read_inside(text: str, found: Inside | None = None) -> Inside | None:
@@ -253,6 +257,10 @@ def _with_link(found: Inside, word: str, words: list[str]) -> Inside:
             return found._replace(links=(*found.links, link))
         case "way":
             return found._replace(ways=(*found.ways, read_way(" ".join(words))))
+        case "policy":
+            return found._replace(policies=(*found.policies, " ".join(words)))
+        case "reply":
+            return found._replace(replies=(*found.replies, read_reply(words)))
         case "arp":
             return found._replace(neighbours=(*found.neighbours, read_entry(words)))
         case "inet":

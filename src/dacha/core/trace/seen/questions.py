@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
+from dacha.core.named import NamedTuple
 from dacha.core.people.sessions_inside import TAIL
 
 # The units that run a service's server.
@@ -31,13 +32,23 @@ if [ -O /etc/passwd ]; then echo root; else command -v sudo || command -v doas |
 """
 
 
-def script(piece: str, user: str, service: str, since_s: int = 900) -> str:
+class Replies(NamedTuple):
+    """Which replies of the guest are asked about: those from its own `source` to these `clients` (IPv4 addresses)."""
+
+    source: str = ""
+    clients: tuple[str, ...] = ()
+
+
+NO_REPLIES = Replies()
+
+
+def script(piece: str, user: str, service: str, since_s: int = 900, replies: Replies = NO_REPLIES) -> str:
     """The script of a piece, whose answers `read_inside` parses; its last line marks its end. `user` is a checked name;
     of a server's log, only the last `since_s` seconds count: older lines are about something else."""
     asks = {
         LISTENERS: _listeners(),
         SERVICES: _services(service),
-        LINKS: _LINKS,
+        LINKS: _LINKS + _policy(replies),
         ACCOUNT: _account(user, service),
         RULES: _RULES,
         SERVER: _server(user, service, since_s),
@@ -45,9 +56,11 @@ def script(piece: str, user: str, service: str, since_s: int = 900) -> str:
     return f"{_PATH}{_RAISES}{asks[piece]}echo told {piece}\n"
 
 
-def together(pieces: Iterable[str], user: str, service: str, since_s: int = 900) -> str:
+def together(
+    pieces: Iterable[str], user: str, service: str, since_s: int = 900, replies: Replies = NO_REPLIES
+) -> str:  # fmt: skip
     """The script of several pieces, each in a subshell."""
-    return "".join(f"(\n{script(piece, user, service, since_s)})\n" for piece in pieces)
+    return "".join(f"(\n{script(piece, user, service, since_s, replies)})\n" for piece in pieces)
 
 
 def _listeners() -> str:
@@ -114,10 +127,31 @@ for d in /sys/class/net/*; do
 done
 ip -o -4 address 2>/dev/null | while read -r line; do echo "inet $line"; done
 gateway=
-while read -r dev to via rest; do [ "$to" = 00000000 ] && gateway=$via && break; done < /proc/net/route
+while read -r dev to via flags r u metric mask rest; do
+  [ "$to$mask" = 0000000000000000 ] && gateway=$via && break
+done < /proc/net/route
 echo "route $gateway"
 ip -4 route 2>/dev/null | head -n 60 | while read -r line; do echo "way $line"; done
 head -n 60 /proc/net/arp 2>/dev/null | while read -r line; do echo "arp $line"; done
+"""
+
+
+def _policy(replies: Replies) -> str:
+    """The policy rules that are not the kernel's own (ip-rule(8)); if there are any, what they make of the replies."""
+    asked = "".join(
+        f'echo "reply {client} $(ip -4 route get {client} from {replies.source} 2>&1 | head -n 1)"\n'
+        for client in replies.clients
+    )
+    return f"""\
+if ip -4 rule 2>/dev/null | head -n 40 | {{
+  ours=
+  while read -r line; do
+    case "$line" in 0:*|32766:*|32767:*|"") ;; *) echo "policy $line"; ours=1 ;; esac
+  done
+  [ "$ours" ]
+}}; then
+{asked or "true"}
+fi
 """
 
 

@@ -57,6 +57,27 @@ def read_way(line: str) -> Way:
     return Way(kind, network, str(ip_address(via)) if via else "", named.get("dev", "")[:15])
 
 
+class Reply(NamedTuple):
+    """The route of replies to a client by the guest's policy rules; None, and the kernel's `error`, if they are
+    discarded. `table` is the table that the route is from ("" for the main one)."""
+
+    client: str
+    way: Way | None
+    table: str = ""
+    error: str = ""
+
+
+def read_reply(words: list[str]) -> Reply:
+    """A client, and the first line of `ip route get CLIENT from ADDRESS`. Raises ValueError."""
+    client, *line = words
+    if not line or line[0] != client:
+        return Reply(client, None, error=" ".join(line).rpartition("answers: ")[2][:60])
+    named = dict(pairwise(line[1:]))
+    via = named.get("via", "")
+    way = Way("", IPv4Network(client), str(ip_address(via)) if via else "", named.get("dev", "")[:15])
+    return Reply(client, way, named.get("table", "")[:20])
+
+
 def read_entry(words: list[str]) -> Entry:
     """The fields of a line of /proc/net/arp: address, type, flags, hardware address, mask, link. Raises ValueError."""
     if len(words) < 6:
