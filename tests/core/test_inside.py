@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from dacha.core.heard import Heard
 from dacha.core.trace.causes.advice import Advice
-from dacha.core.trace.causes.port import why_shut
+from dacha.core.trace.causes.port import why_mute, why_shut
 from dacha.core.trace.hop import FINE
 from dacha.core.trace.judge import broken, judge
 from dacha.core.trace.seen.evidence import AGENT
@@ -253,3 +253,22 @@ def test_a_wrong_gateway_is_named_with_the_right_one() -> None:
         # For a cause that is not proved, nothing in the guest is changed.
         changes = stop.remedy.endswith("ip route replace default via 10.77.4.1'")
         assert changes if told_ else stop.remedy.startswith("dacha console gauge, then: ip route;")
+
+
+def test_a_socket_of_systemd_is_judged_by_the_service_that_it_starts() -> None:
+    def by_systemd(starts: str, more: str = "unit ssh active") -> Inside:
+        found = read_inside(
+            f'starts 22 {starts}\nlisten LISTEN 0 128 *:22 *:* users:(("systemd",pid=1,fd=60))\n{more}\n'
+            "told listeners\ntold services\ntold rules\ntold server"
+        )
+        assert found
+        return found
+
+    assert by_systemd("ssh").listeners[0].is_for("ssh") and not by_systemd("cups").listeners[0].is_for("ssh")
+    assert other_ports(by_systemd("ssh@7"), "ssh") == (22,) and other_ports(by_systemd("cups"), "ssh") == ()
+    failed = why_mute(by_systemd("ssh", "unit ssh failed no hostkeys available"), "ssh", 22)
+    assert failed and "its service ssh failed: no hostkeys available" in failed.seen and failed.advice
+    healthy = why_mute(by_systemd("ssh"), "ssh", 22)
+    assert healthy and not healthy.proved and "systemd, for ssh, has the port" in healthy.seen
+    other = why_mute(by_systemd("cups"), "ssh", 22)
+    assert other and other.means == "it is not a server for ssh"

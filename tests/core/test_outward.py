@@ -19,8 +19,9 @@ from dacha.core.trace.outward import (
     judge,
     read_way,
 )
-from dacha.core.trace.seen.inside import Inside, Link
+from dacha.core.trace.seen.inside import Inside
 from dacha.core.trace.seen.outward_questions import target_script, way_script
+from dacha.core.trace.seen.reported import Link
 from dacha.core.trace.seen.results import OPEN, REFUSED, SILENT, ConnectResult, Dropped
 
 FINE = Outward(

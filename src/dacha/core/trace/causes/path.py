@@ -10,9 +10,10 @@ from dacha.core.trace.causes.advice import RULES_THERE, Advice
 from dacha.core.trace.causes.cause import Cause
 from dacha.core.trace.causes.port import client_of, first_packet, serves
 from dacha.core.trace.seen.evidence import Evidence
-from dacha.core.trace.seen.inside import Inside, Link
+from dacha.core.trace.seen.inside import Inside
 from dacha.core.trace.seen.own_rules import Blocked, blocking
 from dacha.core.trace.seen.questions import LINKS
+from dacha.core.trace.seen.reported import Link
 from dacha.core.trace.seen.ways import Reply, Way, way_to
 
 # The hardware address of an entry without an answer (/proc/net/arp).

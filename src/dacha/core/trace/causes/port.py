@@ -6,9 +6,10 @@ from dacha.core.network.firewall.matches import Packet
 from dacha.core.trace.causes.advice import BUSY, SERVER_LOG, Advice, to_let_pass
 from dacha.core.trace.causes.cause import Cause
 from dacha.core.trace.seen.evidence import Evidence
-from dacha.core.trace.seen.inside import SERVERS, Inside, Unit
+from dacha.core.trace.seen.inside import Inside
 from dacha.core.trace.seen.own_rules import blocking
 from dacha.core.trace.seen.questions import LISTENERS, SERVICES, UNITS
+from dacha.core.trace.seen.reported import Unit
 
 
 def why_shut(e: Evidence) -> Cause | None:
@@ -19,7 +20,7 @@ def why_shut(e: Evidence) -> Cause | None:
     here = [x for x in inside.listeners if x.port == port]
     if not here:
         return _not_serving(inside, service) if inside.knows(LISTENERS) or inside.units else None
-    who = here[0].program or "its server"
+    who = here[0].who or "its server"
     if all(x.on_loopback for x in here):
         words = "configure it to listen on every address (ListenAddress 0.0.0.0), and restart it"
         return Cause(
@@ -87,9 +88,9 @@ def why_mute(inside: Inside | None, service: str, port: int) -> Cause | None:
     here = next((x for x in inside.listeners if x.port == port and x.program), None) if inside else None
     if inside is None or here is None:
         return None
-    if here.program not in SERVERS.get(service, (here.program,)):
+    if not here.is_for(service):
         words = f"end {here.program}, or move it to another port; then start the server for {service}"
-        return Cause(f"{here.program} has the port", f"it is not a server for {service}", Advice(words=words))
+        return Cause(f"{here.who} has the port", f"it is not a server for {service}", Advice(words=words))
     if here.state == "T":
         command = f"kill -CONT {here.pid}"
         return Cause(
@@ -98,9 +99,11 @@ def why_mute(inside: Inside | None, service: str, port: int) -> Cause | None:
             Advice(command),
         )
     if inside.log:
-        return Cause(f"{here.program} has the port", f"its server's log: {inside.log}", SERVER_LOG)
+        return Cause(f"{here.who} has the port", f"its server's log: {inside.log}", SERVER_LOG)
     means = "one of: the guest is too busy; its server hangs; it does not admit this host, and is slow to say so"
-    return Cause(f"{here.program} has the port", means, BUSY, proved=False)
+    if here.starts and (failed := _not_starting(inside)):
+        return failed
+    return Cause(f"{here.who} has the port", means, BUSY, proved=False)
 
 
 # What an SSH server means that admits nobody: it says so in the same words for both.
@@ -114,16 +117,31 @@ def why_closing(inside: Inside | None, service: str, port: int) -> Cause | None:
     """Why a port closes each connection at once; None if the guest does not report that a program has it."""
     if inside is None or not serves(inside, port):
         return None
-    who = next(x.program for x in inside.listeners if x.port == port) or "its server"
-    if who not in SERVERS.get(service, (who,)):
+    here = next(x for x in inside.listeners if x.port == port)
+    who = here.who or "its server"
+    if here.program and not here.is_for(service):
         return why_mute(inside, service, port)
     if inside.log:
         return Cause(f"{who} has the port", f"its server's log: {inside.log}", SERVER_LOG)
+    if here.starts and (failed := _not_starting(inside)):
+        return failed
     means = (
         "one of: its server refuses this host (/etc/hosts.deny, or its own rules); it has too many clients, or "
         "restarts; it cannot start a process for the connection"
     )
     return Cause(f"{who} has the port", means, SERVER_LOG, proved=False)
+
+
+def _not_starting(inside: Inside) -> Cause | None:
+    """The service that systemd starts for a connection, if it failed."""
+    failed = next((u for u in inside.units if u.state == "failed"), None)
+    if failed is None:
+        return None
+    said = f": {failed.said}" if failed.said else ""
+    return Cause(
+        f"systemd has the port, and its service {failed.name} failed{said}", "no server starts for a connection",
+        _to_start(failed, "ssh" if failed.name in UNITS["ssh"] else ""),
+    )  # fmt: skip
 
 
 def serves(inside: Inside, port: int) -> bool:

@@ -11,73 +11,34 @@ from typing import Any
 from dacha.core.harmless import harmless
 from dacha.core.named import NamedTuple
 from dacha.core.trace.seen.own_rules import NFT, SAVED, read_rules
+from dacha.core.trace.seen.reported import SERVERS, Link, Listener, Unit
 from dacha.core.trace.seen.ways import Entry, Reply, Way, read_entry, read_reply, read_way
 from dacha.core.units import whole_number
 
-# The programs that serve a service.
-SERVERS = {"ssh": ("sshd", "dropbear"), "rdp": ("xrdp",), "vnc": ("Xvnc", "x11vnc", "Xtigervnc")}
 # linux/if.h: an adapter's flags.
 _IFF_UP, _IFF_NOARP = 0x01, 0x80
 # Limits for answers: lines, and the length of each, because a guest may send anything.
 LINES, LONGEST = 400, 300
 
 
-class Listener(NamedTuple):
-    """A listening socket: address, port, program ("" if not reported), process ID and state (proc(5): "T" is
-    stopped)."""
-
-    address: str
-    port: int
-    program: str
-    pid: int = 0
-    state: str = ""
-
-    @property
-    def on_loopback(self) -> bool:
-        return self.address.startswith("127.") or self.address == "::1"
-
-    @property
-    def by_ipv6_alone(self) -> bool:
-        """True for one without IPv4 (the wildcard of both is shown as *)."""
-        return ":" in self.address
-
-
-class Unit(NamedTuple):
-    """A service: its name, its state ("active", "inactive", "failed", "masked"), its last log message."""
-
-    name: str
-    state: str
-    said: str = ""
-
-
-class Link(NamedTuple):
-    """A network link: its name, whether it is up, its hardware address, its IPv4 addresses ("ADDRESS/PREFIX"),
-    its MTU (bytes; 0 if not reported), whether it uses ARP."""
-
-    name: str
-    up: bool
-    hardware: str = ""
-    addresses: tuple[str, ...] = ()
-    mtu: int = 0
-    by_arp: bool = True
-
-
 class Inside(NamedTuple):
-    """The guest's reports. `ways` are its routes, `policies` its own policy rules (ip-rule(8)), `replies` the routes
-    that these give to its replies, `neighbours` its neighbour entries. `managed` means that systemd manages its
-    services (`units`). `shell` is the user's, None for a missing user; `shell_there` whether it exists;
-    `no_home` its home directory if that does not exist; `keys` the number of lines in the user's key file, None without
-    a file, and `tails` the final characters of each key, `limits` the options of those that have any; `mode` that
-    file's bits and owner; `folders` those above it (path, bits, owner); `mark` the first character of the password hash
-    ("!" is a locked account), `expires` the day (since 1970) when the account expires, `must` whether its password must
-    be changed; `closed` the text of /etc/nologin; `rules` the guest's firewall (nft's JSON form); `settings` of its SSH
-    server for the user (sshd -T), who is in `groups`, and the `algorithms` that it accepts for keys; `log` its server's
-    last message about a refusal; `clock` the guest's (Unix seconds); `gateway` its default gateway ("" for none, None
-    if not reported); `at_screen` the users logged in at its local screen; `raises` how who was asked runs
-    commands as root ("root": is root, "sudo", "doas", "none"). `told` are the complete pieces (`questions`):
-    only for those, a missing answer means "no"."""
+    """The guest's reports. `starts` are the ports of systemd's own sockets with the service of each. `ways` are its
+    routes, `policies` its own policy rules (ip-rule(8)), `replies` the routes that these give to its replies,
+    `neighbours` its neighbour entries. `managed` means that systemd manages its services (`units`). `shell` is the
+    user's, None for a missing user; `shell_there` whether it exists; `no_home` its home directory if that does not
+    exist; `keys` the number of lines in the user's key file, None without a file, and `tails` the final characters
+    of each key, `limits` the options of those that have any; `mode` that file's bits and owner; `folders` those
+    above it (path, bits, owner); `mark` the first character of the password hash ("!" is a locked account),
+    `expires` the day (since 1970) when the account expires, `must` whether its password must be changed; `closed`
+    the text of /etc/nologin; `rules` the guest's firewall (nft's JSON form); `settings` of its SSH server for the
+    user (sshd -T), who is in `groups`, and the `algorithms` that it accepts for keys; `log` its server's last
+    message about a refusal; `clock` the guest's (Unix seconds); `gateway` its default gateway ("" for none, None if
+    not reported); `at_screen` the users logged in at its local screen; `raises` how who was asked runs commands as
+    root ("root": is root, "sudo", "doas", "none"). `told` are the complete pieces (`questions`): only for those, a
+    missing answer means "no"."""
 
     listeners: tuple[Listener, ...] = ()
+    starts: tuple[tuple[int, str], ...] = ()
     managed: bool = False
     units: tuple[Unit, ...] = ()
     links: tuple[Link, ...] = ()
@@ -177,8 +138,11 @@ def _with(found: Inside, word: str, rest: str) -> Inside:
             program = rest.partition('(("')[2].partition('"')[0]
             pid = rest.partition("pid=")[2].partition(",")[0]
             number = whole_number(pid) or 0
-            listener = Listener(address.strip("[]").partition("%")[0], _number(port), program, number)
+            starts = dict(found.starts).get(_number(port), "") if program == "systemd" else ""
+            listener = Listener(address.strip("[]").partition("%")[0], _number(port), program, number, starts=starts)
             return found._replace(listeners=(*found.listeners, listener))
+        case "starts":
+            return found._replace(starts=(*found.starts, (_number(words[0]), words[1])))
         case "process":
             number = _number(words[0])
             listeners = tuple(x._replace(state=words[1][:1]) if x.pid == number else x for x in found.listeners)
@@ -281,5 +245,7 @@ def other_ports(inside: Inside | None, service: str) -> tuple[int, ...]:
     """Ports that servers of this service listen on in the guest, except on loopback."""
     if inside is None:
         return ()
-    serving = (x for x in inside.listeners if x.program in SERVERS.get(service, ()) and not x.on_loopback)
+    serving = (
+        x for x in inside.listeners if x.program and service in SERVERS and x.is_for(service) and not x.on_loopback
+    )
     return tuple(sorted({x.port for x in serving}))

@@ -64,9 +64,15 @@ def together(
 
 
 def _listeners() -> str:
-    """With ss, which shows the programs; else from the kernel's tables (proc(5): 0A is listening)."""
+    """With ss, which shows the programs; else from the kernel's tables (proc(5): 0A is listening). For sockets of
+    systemd, the unit that it starts for a connection (systemd.socket(5))."""
     return """\
 if command -v ss > /dev/null; then
+  case "$(ss -Hltnp 2>/dev/null)" in *'"systemd"'*)
+    systemctl list-sockets --no-legend --no-pager 2>/dev/null | while read -r address unit starts rest; do
+      case "$address" in *:[0-9]*) echo "starts ${address##*:} ${starts%.service}" ;; esac
+    done ;;
+  esac
   ss -Hltnp 2>/dev/null | while read -r line; do
     echo "listen $line"
     p=${line#*pid=}; p=${p%%,*}
