@@ -230,3 +230,20 @@ def test_rules_are_shown_in_the_words_of_nft() -> None:
         "ct state new reject"
     )
     assert rule_words([{"xt": {"name": "comment"}}, {"drop": None}]) == "… drop"
+
+
+@pytest.mark.parametrize(
+    ("changed", "words"),
+    [
+        ({"ruleset": rules("accept", "ip saddr 192.0.2.30 drop")}, "firewall drops packets from 192.0.2.30: ip saddr"),
+        ({"ruleset": rules("accept", "ip saddr { 192.0.2.30, 192.0.2.77 } reject")}, "firewall drops packets from"),
+        ({"ruleset": rules("accept", "ip daddr 192.0.2.30 drop", hook="output")}, "drops its replies to 192.0.2.30"),
+        ({"way": "unreachable 192.0.2.30/32"}, "its route for 192.0.2.30 is: unreachable 192.0.2.30/32"),
+        ({"ruleset": rules("accept", "ip saddr 192.0.2.77 drop")}, ""),
+    ],
+)
+def test_a_client_that_the_guest_itself_keeps_out(changed: dict[str, str], words: str) -> None:
+    e = but(KERNEL, asker="192.0.2.30", gateway="10.77.4.1", agent_runs=True, lan_address="192.0.2.10", prefix=24)
+    said = stopped(e, told(**changed))
+    assert (said.startswith("sources broken the door allows every client; ") and words in said) if words else not said
+    assert not stopped(but(e, origin="host"), told(**changed)), "the guest does not see its address"

@@ -37,7 +37,7 @@ def trace_arguments(parser: argparse.ArgumentParser) -> None:
     arguments.door(parser, "door", optional=True)
     parser.add_argument("--from", dest="origin", choices=ORIGINS, help="origin of the path (default: as in the door)")
     parser.add_argument(
-        "--asker", metavar="ADDRESS", help="address of the client, for a door that allows some addresses only"
+        "--asker", metavar="ADDRESS", help="address of a client: tells whether the door and the guest itself admit it"
     )
     parser.add_argument(
         "--at", metavar="USER@MACHINE", help="test it from another machine, too, through its SSH server"

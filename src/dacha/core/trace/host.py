@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from dacha.core.network.confinement import REMEDY
+from dacha.core.trace.causes.path import why_one_is_unanswered
 from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.seen.evidence import Evidence
 from dacha.core.trace.seen.results import Unforwarded
-from dacha.core.trace.service import mute
+from dacha.core.trace.service import mute, told_to
 
 
 def rules(e: Evidence) -> Hop | None:
@@ -106,7 +107,17 @@ def sources(e: Evidence) -> Hop:
             "the door is limited to these addresses",
             remedy,
         )
-    return Hop("sources", FINE, f"admits {limits}" if limits else "allows every client")
+    admits = f"admits {limits}" if limits else "allows every client"
+    told = why_one_is_unanswered(e, e.sources.asker) if e.sources.asker and kept_source(e) else None
+    if told and told.advice:
+        return Hop("sources", BROKEN if told.proved else ASIDE, f"the door {admits}; {told.seen}", told.means,
+                   told_to(e, told.advice))  # fmt: skip
+    return Hop("sources", FINE, admits)
+
+
+def kept_source(e: Evidence) -> bool:
+    """True if the guest sees a client's own address: QEMU's user mode and this host's loopback hide it."""
+    return e.way != "user" and not e.host.on_loopback and e.origin != "host"
 
 
 def lan_address(e: Evidence) -> Hop:

@@ -7,6 +7,7 @@ from dacha.core.trace.beyond import large_are_lost
 from dacha.core.trace.causes.path import why_not_beyond, why_silent
 from dacha.core.trace.causes.port import serves, why_mute, why_shut
 from dacha.core.trace.causes.refused import why_refused
+from dacha.core.trace.host import kept_source
 from dacha.core.trace.seen.evidence import Evidence
 from dacha.core.trace.seen.inside import other_ports
 from dacha.core.trace.seen.questions import ACCOUNT, LINKS, LISTENERS, REFUSED, RULES, SERVER, SERVICES, SHUT
@@ -37,6 +38,8 @@ def wanted(e: Evidence) -> tuple[str, ...]:
         return (LINKS, RULES)
     if e.tried.reply is not None and e.tried.reply.how in (SILENT, UNREACHABLE):
         return (LINKS,)
+    if e.sources.asker and e.sources.admitted is not False and kept_source(e):
+        return (RULES, LINKS)
     return ()
 
 

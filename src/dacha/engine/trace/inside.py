@@ -31,7 +31,7 @@ LATE_S = 2
 def replies_of(e: Evidence) -> Replies:
     """The replies that a trace asks about: to this host, by its address on the guest's network and on its LAN."""
     lan = lan_address()
-    clients = (e.net.gateway, str(lan) if lan else "")
+    clients = (e.net.gateway, str(lan) if lan else "", e.sources.asker or "")
     return Replies(e.net.address or e.net.planned, tuple(dict.fromkeys(c for c in clients if c and ":" not in c)))
 
 

@@ -120,6 +120,23 @@ def _wrong_way(e: Evidence, inside: Inside, client: str) -> Cause | None:
     return Cause(seen, f"this route {what}", Advice(f"ip route del {way}"))
 
 
+def why_one_is_unanswered(e: Evidence, client: str) -> Cause | None:
+    """Why a client whose packets reach the guest gets no answer, though this host does."""
+    inside = e.inside
+    if inside is None:
+        return None
+    if blocked := blocking(inside.rules, first_packet(e, inside, client)):
+        if not blocked.sure:
+            means = f"one of: nothing; a rule of the guest's firewall drops its packets ({blocked.words})"
+            return Cause(f"the guest's answer to {client} is not certain", means, RULES_THERE, proved=False)
+        return Cause(f"the guest's firewall drops packets from {client}: {blocked.words}", "", RULES_THERE)
+    if way := _wrong_way(e, inside, client):
+        return way
+    if (blocked := blocked_replies(e, inside, client)) and blocked.sure:
+        return Cause(f"the guest's firewall drops its replies to {client}: {blocked.words}", "", RULES_THERE)
+    return None
+
+
 class _Subnet:
     """The addresses of the guest's own network; none if they are not known."""
 

@@ -39,10 +39,11 @@ def why_shut(e: Evidence) -> Cause | None:
     return Cause(f"{who} listens there", means, Advice(f"nft list ruleset; ss -ltn sport = :{port}"), proved=False)
 
 
-def first_packet(e: Evidence, inside: Inside) -> Packet:
-    """The first packet of this host's own connection, as it comes into the guest."""
+def first_packet(e: Evidence, inside: Inside, client: str | None = None) -> Packet:
+    """The first packet of a connection as it comes into the guest: of this host's own, or of a client's."""
     link, address = inside.link_of(e.link.hardware) if e.link.hardware else None, e.net.address or e.net.planned
-    return Packet(6 if ":" in address else 4, link.name if link else None, None, client_of(e), address, "tcp", e.port)
+    version, source = 6 if ":" in address else 4, client or client_of(e)
+    return Packet(version, link.name if link else None, None, source, address, "tcp", e.port)
 
 
 def client_of(e: Evidence) -> str | None:
