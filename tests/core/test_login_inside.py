@@ -69,6 +69,9 @@ def tried(code: int, said: str, inside: Inside | None = None, user: str = "ops")
         (255, "Permission denied", {"shell": "-"}, BROKEN, "there is no ops"),
         (255, "Permission denied", {"disk": "100%"}, BROKEN, "one of: the key is not in the key file"),
         (255, "Permission denied", {"mode": "777 ops /home/ops"}, BROKEN, "/home/ops does not belong to ops alone"),
+        (255, "Permission denied", {"mode": "000 ops /home/ops/.ssh"}, BROKEN, "/home/ops/.ssh cannot be read by ops"),
+        (255, "Permission denied", {"mode": "700 root /home/ops/.ssh"}, BROKEN, "/home/ops/.ssh cannot be read"),
+        (255, "Permission denied", {"mode": "710 root /home/ops/.ssh"}, BROKEN, "one of: "),
         (255, "Permission denied", {"tail": "another"}, BROKEN, "has 1 key, but not this one"),
         (255, "Permission denied", {"set": "allowusers kim"}, BROKEN, "allows only kim"),
         (255, "Permission denied", {"set": "denyusers ops"}, BROKEN, "DenyUsers"),
@@ -117,6 +120,8 @@ def test_the_login_is_judged(code: int, said: str, inside: Any, verdict: str, wo
 
 def test_root_may_be_refused_and_without_a_private_key_nothing_is_tried() -> None:
     assert "PermitRootLogin" in tried(255, "Permission denied", user="root").means
+    refused = tried(255, "Permission denied", told(set="permitrootlogin no", closed="tide"), user="root")
+    assert refused.means == "its server does not let root log in (PermitRootLogin no)"
     hop = login(but(KERNEL, login=LoginSeen("ops")))
     assert hop and hop.verdict == UNTESTED and "private key" in hop.seen
 

@@ -47,7 +47,7 @@ def why_barred(inside: Inside | None, user: str, now: float) -> Cause | None:
         return None
     if inside.shell is None:
         return Cause("", f"there is no {user} in the guest")
-    if inside.closed is not None:
+    if inside.closed is not None and user != "root":
         means = f"only root can log in to the guest at the moment: {inside.closed}"
         return Cause("", means, Advice("rm /etc/nologin"))
     shell = Advice(f"usermod --shell /bin/sh {user}")
@@ -79,6 +79,9 @@ def _of_server(inside: Inside, user: str, types: tuple[str, ...]) -> Cause | Non
         named = value.split()
         if word == "pubkeyauthentication" and value != "yes":
             return Cause("", "its server does not accept keys", Advice(words=f"PubkeyAuthentication yes {words}"))
+        if word == "permitrootlogin" and user == "root" and value in ("no", "forced-commands-only"):
+            means = f"its server does not let root log in (PermitRootLogin {value})"
+            return Cause("", means, Advice(words=f"PermitRootLogin prohibit-password {words}"))
         if word == "authorizedkeysfile" and ".ssh/authorized_keys" not in value:
             means = f"its server reads keys from another file: {value}"
             return Cause("", means, Advice(words=f"AuthorizedKeysFile .ssh/authorized_keys {words}"))
@@ -149,6 +152,9 @@ def _of_key_file(inside: Inside, user: str, ours: tuple[str, ...]) -> Cause | No
         means = f"{shared[0]} does not belong to {user} alone: the server ignores key files below it"
         which = " ".join(map(shlex.quote, shared))
         return Cause("", means, Advice(f"chown {user}: {which} && chmod go-w {which}"))
+    if hidden := _unreadable(inside, user):
+        means = f"{hidden} cannot be read by {user}, as whom the server reads it"
+        return Cause("", means, Advice(f"chmod u+rX {shlex.quote(hidden)}"))
     if ours and not set(ours) & set(inside.tails):
         many = f"{inside.keys} key{'' if inside.keys == 1 else 's'}"
         return Cause("", f"its key file has {many}, but not this one")
@@ -157,6 +163,22 @@ def _of_key_file(inside: Inside, user: str, ours: tuple[str, ...]) -> Cause | No
         means = f"its key file limits this key: {limits[0]}"
         return Cause("", means, Advice(words=f"change these options in ~{user}/.ssh/authorized_keys"), proved=False)
     return None
+
+
+def _unreadable(inside: Inside, user: str) -> str:
+    """The key file, or a folder above it, that its user may not read; "" if it may, or if that is not known."""
+    above = next((path for path, _, _ in inside.folders if path.endswith("/.ssh")), "")
+    bits, _, owner = inside.mode.partition(" ")
+    places = [(path, mode, whose, 1) for path, mode, whose in inside.folders]
+    for path, mode, whose, needed in [*places, (f"{above}/authorized_keys", bits, owner, 4)]:
+        if user == "root" or not above or not mode.isdigit():
+            continue
+        own, group, others = list(mode.zfill(3)[-3:])
+        # A group may read what others may not: whether the user is in it is not known.
+        digits = own if whose == user else group + others
+        if not any(int(digit) & needed for digit in digits):
+            return path
+    return ""
 
 
 def _of_log(inside: Inside) -> Cause | None:

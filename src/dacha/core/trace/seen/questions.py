@@ -51,7 +51,7 @@ def script(piece: str, user: str, service: str, since_s: int = 900, replies: Rep
         LINKS: _LINKS + _policy(replies),
         ACCOUNT: _account(user, service),
         RULES: _RULES,
-        SERVER: _server(user, service, since_s),
+        SERVER: _server(user, service, since_s, replies),
     }
     return f"{_PATH}{_RAISES}{asks[piece]}echo told {piece}\n"
 
@@ -209,21 +209,24 @@ done
 """
 
 
-def _server(user: str, service: str, since_s: int) -> str:
+def _server(user: str, service: str, since_s: int, replies: Replies) -> str:
     """The settings of an SSH server for a user, and the last refusal in its log of that user, or of everybody."""
     if service != "ssh":
         return ""
     # By the program, not by the unit: what happens in a session is logged as its own unit's.
     who = " ".join(f"-t {program}" for program in SSH_PROGRAMS)
+    # A block of its settings may be for some clients only (sshd_config(5), Match).
+    client = f",host={c},addr={c},laddr={replies.source},lport=22" if (c := "".join(replies.clients[:1])) else ""
     return f"""\
 [ "$(id -u)" = 0 ] || exit 0
-{{ sshd -T -C "user={user}" || sshd -T; }} 2>/dev/null | while read -r line; do
+{{ sshd -T -C "user={user}{client}" || sshd -T -C "user={user}" || sshd -T; }} 2>/dev/null | while read -r line; do
   case "$line" in
   pubkeyaccepteda*)
     # A long list, which one line of an answer has no room for.
     old=$IFS; IFS=', '; set -- $line; IFS=$old; shift
     for a; do case "$a" in *@*) ;; *) echo "algorithm $a" ;; esac; done ;;
-  allow*|deny*|pubkeyauthentication*|authorizedkeysfile*|authenticationmethods*|forcecommand*) echo "set $line" ;;
+  allow*|deny*|permitrootlogin*|pubkeyauthentication*) echo "set $line" ;;
+  authorizedkeysfile*|authenticationmethods*|forcecommand*) echo "set $line" ;;
   esac
 done
 g=$(id -Gn {user} 2>/dev/null) && echo "groups $g"
