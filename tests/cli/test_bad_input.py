@@ -48,6 +48,15 @@ def test_a_lab_file_with_a_byte_order_mark_is_read(lab: Lab) -> None:
     assert lab("check").code == 0
 
 
+def test_a_guest_that_has_nothing_to_start_from_is_reported(lab: Lab) -> None:
+    lab.write(HEAD + '[guest.gauge]\ndisk = [{ size = "1 MiB" }]\n' + GAUGE)
+    said = lab("check").out
+    assert "its disk is empty, and there is no medium" in said and "dacha guest edit gauge --from IMAGE" in said
+    (lab.folder / "none.img").write_bytes(bytes(512))
+    lab.write(HEAD + '[guest.gauge]\nboot = { kernel = "none.img" }\n' + GAUGE)
+    assert "nothing to start from" not in lab("check", code=None).out
+
+
 def test_no_lab_file_says_where_it_was_looked_for(lab: Lab) -> None:
     done = lab("status", code=2)
     assert "no lab.toml found here or in a folder above" in done.err and str(lab.folder) in done.err

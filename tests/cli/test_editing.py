@@ -145,7 +145,7 @@ REFUSED = [
     (("door", "add", "gauge", "ssh", "--port", "0"), "0 is not a port", "1 to 65535"),
     (("door", "add", "gauge", "ssh", "--port", "70000"), "70000 is not a port", "1 to 65535"),
     (("door", "add", "gauge", "ssh", "--from", "wan"), "unknown value", "host, lan"),
-    (("door", "add", "gauge", "odd"), "port is not specified", "to = 8000"),
+    (("door", "add", "gauge", "odd"), "port is not specified", "dacha door add gauge odd --to PORT"),
     (("door", "edit", "gauge", "shs", "--port", "5"), "no door shs", "dacha door add"),
     (("address", "propose", "peir"), "no network peir", "did you mean pier?"),
     (("guest", "ad", "x"), "invalid choice", "--help"),

@@ -336,3 +336,17 @@ def test_the_clients_words_tell_how_it_went_over_there() -> None:
         None, "ops@192.0.2.20: Permission denied (publickey).",
     )  # fmt: skip
     assert read_failure("ssh: connect to host 192.0.2.20 port 22: Connection refused\n")[0] is None
+
+
+@pytest.mark.parametrize(
+    ("change", "words"),
+    [
+        ({"nothing": ("its disk is empty", "dacha media insert gauge MEDIUM")}, "no system starts in it"),
+        ({"shown": "You are in emergency mode.\n"}, "its boot has failed"),
+    ],
+)
+def test_a_guest_in_which_no_system_has_started_is_not_said_to_be_booting(change: dict[str, Any], words: str) -> None:
+    silent = but(KERNEL, direct=ConnectResult(SILENT), through=ConnectResult(SILENT), since_s=5.0, booted=None)
+    hop = broken(judge(but(silent, **change)))
+    assert hop and hop.name == "boot" and hop.means.startswith(words) and hop.remedy
+    assert broken(judge(but(KERNEL, **change))) is None, "its service responds"

@@ -100,6 +100,7 @@ def _report(args: argparse.Namespace, ws: Workspace) -> int:
 
 
 def run_add(args: argparse.Namespace) -> int:
+    from dacha.core.lab.kinds import SERVICES
     from dacha.core.lab.text.edits import Edit, Set
     from dacha.engine.lab.edit import edit_lab
     from dacha.engine.lab.named import guest_named
@@ -111,7 +112,11 @@ def run_add(args: argparse.Namespace) -> int:
                 where=ws.path.name,
                 remedy=f"dacha door edit {args.guest} {args.name} …",
             )
-        return [Set(("guest", args.guest, "door", args.name), _values(args))]
+        values = _values(args)
+        if "to" not in values and str(values.get("service", args.name)) not in SERVICES:
+            remedy = f"dacha door add {args.guest} {args.name} --to PORT, or --service {'|'.join(SERVICES)}"
+            raise UsageError(f"door {args.name}: the guest's port is not specified", remedy=remedy)
+        return [Set(("guest", args.guest, "door", args.name), values)]
 
     return _report(args, edit_lab(args.lab, decide, _held(args)))
 

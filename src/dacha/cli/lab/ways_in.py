@@ -39,7 +39,7 @@ def _inside(ws: Workspace, door: DoorPlan) -> Iterator[Row]:
     if service == "ssh" and login:
         yield guest, name, "this host", f"dacha connect {guest}"
     elif not door.door.from_lan and door.port and service:
-        yield guest, name, "this host", client(service, door.listen, door.port.first, "")
+        yield guest, name, "this host", client(service, door.listen, door.port.first, "USER")
     if door.door.from_lan:
         place = lan_place(door, lan_address())
         if place and not place[0].is_loopback:

@@ -102,6 +102,9 @@ def boot(e: Evidence) -> Hop:
         return Hop("boot", BROKEN, e.run.panic, "its kernel panicked", remedy)
     if (stopped := stopped_boot(e.run.shown, e.guest)) and not e.access.agent and not answers(e):
         return Hop("boot", BROKEN, stopped.seen, stopped.means, stopped.remedy)
+    if e.run.nothing and not e.access.agent and not answers(e):
+        what, remedy = e.run.nothing
+        return Hop("boot", BROKEN, what, "no system starts in it", remedy)
     if e.run.booted or answers(e):
         return Hop("boot", FINE, e.run.booted or "its service responds")
     touch = touched(e)

@@ -16,6 +16,7 @@ from dacha.core.spelling import did_you_mean
 from dacha.core.units import exact_size, show_size
 from dacha.engine.check.memory import memory_findings
 from dacha.engine.check.setup import name_findings
+from dacha.engine.check.startable import nothing_to_start
 from dacha.engine.disks import kept_disks
 from dacha.engine.guest.keys import key_line
 from dacha.engine.guest.machine_type import type_findings
@@ -35,6 +36,9 @@ BOOT_ROMS = ("/usr/lib/ipxe/qemu/efi-virtio.rom", "/usr/share/qemu/efi-virtio.ro
 def file_findings(ws: Workspace, guest: Guest, seen: ObservedGuest) -> list[Finding]:
     """Missing or invalid images, kernels and key files of one guest."""
     found = [*_disk_findings(ws, guest, seen), *kept_disks.findings(ws, guest), *minimum_findings(guest)]
+    if nothing := nothing_to_start(ws, guest):
+        about, at = f"guest {guest.name}", ("guest", guest.name)
+        found.append(Finding(WARNING, "nothing-to-start", about, nothing.what, nothing.remedy, at, "host"))
     if seen.state == SAVED:
         from dacha.engine.power import saved
 

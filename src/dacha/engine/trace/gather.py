@@ -29,6 +29,7 @@ from dacha.core.trace.seen.evidence import (
     SourcesSeen,
 )
 from dacha.core.units import show_size
+from dacha.engine.check.startable import nothing_to_start
 from dacha.engine.console import recent
 from dacha.engine.disks.room import room
 from dacha.engine.guest.observe import observe_guest
@@ -62,6 +63,7 @@ def gather(ws: Workspace, asked: Asked, tell: Tell = silent) -> Evidence:
         since_s=max(0.0, time.time() - seen.since) if seen.since else None,
         stopped_on_purpose=seen.stopped_on_purpose,
         more_memory=show_size(2 * guest.memory).replace(" ", ""),
+        nothing=(lacks.what, lacks.remedy) if (lacks := nothing_to_start(ws, guest)) else None,
     )
     found = Evidence(
         guest=guest.name,

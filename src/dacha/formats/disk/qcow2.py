@@ -34,6 +34,15 @@ def size_of(head: bytes) -> int:
     return int.from_bytes(head[24:32], "big") if head[:4] == MAGIC and len(head) >= 32 else 0
 
 
+def first_table(head: bytes) -> tuple[int, int]:
+    """Where the first level of an image's tables is, and its length (bytes): it is zero as long as nothing was ever
+    written to the disk. (0, 0) for another format."""
+    if head[:4] != MAGIC or len(head) < 72:
+        return 0, 0
+    entries, offset = struct.unpack_from(">IQ", head, 36)
+    return offset, 8 * entries
+
+
 def decode(head: bytes) -> Header | None:
     """Read an image's first bytes; None for an image in another format. Raises PeerError if they are truncated, of an
     unknown version, encrypted by an old method, or refer to a data file."""

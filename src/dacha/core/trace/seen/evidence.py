@@ -59,6 +59,7 @@ class RunSeen(NamedTuple):
     stopped_on_purpose: bool = False
     last: LastRun | None = None  # of a guest that is off
     panic: str | None = None
+    nothing: tuple[str, str] | None = None  # what it lacks to start from, and the remedy
     shown: str = ""  # its last console output, without escape sequences
     console_empty: bool = False  # no console output since its start
     more_memory: str = ""  # twice its memory, as a command accepts it
