@@ -10,19 +10,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from dacha.core.trace.hop import BROKEN
-from dacha.core.trace.outward import (
-    GOT_IN,
-    NOT_TRIED,
-    TIMED_OUT,
-    TURNED_AWAY,
-    Outward,
-    judge,
-    read_way,
-)
+from dacha.core.trace.outward import judge
 from dacha.core.trace.seen.inside import Inside
+from dacha.core.trace.seen.outward import GOT_IN, NOT_TRIED, TIMED_OUT, TURNED_AWAY, Outward, read_way
 from dacha.core.trace.seen.outward_questions import target_script, way_script
 from dacha.core.trace.seen.reported import Link
-from dacha.core.trace.seen.results import OPEN, REFUSED, SILENT, ConnectResult, Dropped
+from dacha.core.trace.seen.results import OPEN, REFUSED, SILENT, ConnectResult, Dropped, Unforwarded
+from dacha.core.trace.seen.ways import read_way as read_line
 
 FINE = Outward(
     "gauge", "192.0.2.30", 80, network="pier", kind="nat", where="kernel", planned="10.77.4.20", prefix=24,
@@ -32,6 +26,8 @@ FINE = Outward(
 )  # fmt: skip
 DOWN = Inside(links=(Link("eth0", False, "02:00"),), told=frozenset(("links",)))
 LOST = FINE._replace(tried=TIMED_OUT)
+ROUTED = Inside(gateway="10.77.4.1", ways=(read_line("unreachable 192.0.2.0/24"), read_line("default via 10.77.4.1")))
+RULED = Inside(gateway="10.77.4.1", policies=("5: from all to 192.0.2.0/24 prohibit",))
 # The gateway of IPv6 is what router advertisements say, a link-local address; the guest reports no IPv6 addresses.
 BY_IPV6 = FINE._replace(
     target="2001:db8:1::14", planned="fd77:4::20", prefix=64, gateway="fd77:4::1", way="x via fe80::1 dev eth0"
@@ -65,6 +61,13 @@ BY_IPV6 = FINE._replace(
         (LOST._replace(host=ConnectResult(SILENT)), "target", "to this host either"),
         (LOST._replace(tried=TURNED_AWAY, host=ConnectResult(REFUSED)), "target", "no program listens on that port"),
         (LOST._replace(tried=TURNED_AWAY), "target", "refuses the guest, and not this host"),
+        (LOST._replace(way="", inside=ROUTED), "route", "ip route del unreachable 192.0.2.0/24"),
+        (LOST._replace(way="", inside=RULED), "route", "its policy rules are from all to 192.0.2.0/24 prohibit"),
+        (LOST._replace(way="192.0.2.30 dev tun0"), "route", "by tun0, not by eth0"),
+        (LOST._replace(forwarding=False), "forwarding", "net.ipv4.ip_forward is 0"),
+        (LOST._replace(forwarding=True, unforwarded=Unforwarded("br", "10.77.4.20", "192.0.2.30", "eth0", "tun0")),
+         "forwarding", "go to tun0, not to eth0"),
+        (LOST._replace(routed=False, host=ConnectResult(SILENT, False, "x")), "host", "has no route to 192.0.2.30"),
         (LOST._replace(by="", mute="no agent", inside=None, way=None, tried=NOT_TRIED), None,
          "could not be queried: no agent"),
     ],

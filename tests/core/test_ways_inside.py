@@ -13,10 +13,10 @@ from dacha.core.network.firewall.matches import Packet
 from dacha.core.network.firewall.words import rule_words
 from dacha.core.trace.hop import BROKEN
 from dacha.core.trace.judge import broken, judge
-from dacha.core.trace.outward import TIMED_OUT
 from dacha.core.trace.outward import judge as judge_outward
 from dacha.core.trace.seen.evidence import Evidence
 from dacha.core.trace.seen.inside import Inside
+from dacha.core.trace.seen.outward import TIMED_OUT
 from dacha.core.trace.seen.own_rules import blocking, read_rules
 from dacha.core.trace.seen.results import OPEN, REFUSED, SILENT, ConnectResult, accepted
 from dacha.core.trace.seen.ways import read_way, way_to

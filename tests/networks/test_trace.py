@@ -229,6 +229,14 @@ def test_why_a_guest_does_not_reach_something(hosted: HostedLab) -> None:
         assert broken == "rules" and "inet fw" in hops["rules"]["seen"]
         assert hops["rules"]["remedy"] == "nft -a list chain inet fw f"
         world.run("host", "nft", "delete table inet fw")
+        # A policy rule of this host forbids it, and this host has no route itself.
+        world.run("host", "ip", "rule", "add", "from", "10.77.4.0/24", "prohibit", "pref", "5")
+        broken, hops = outward(lab, "192.0.2.30:7000")
+        assert broken == "forwarding" and "Permission denied" in hops["forwarding"]["seen"]
+        world.run("host", "ip", "rule", "del", "pref", "5")
+        world.run("host", "ip", "route", "add", "blackhole", "192.0.2.30/32")
+        assert "has no route to 192.0.2.30" in outward(lab, "192.0.2.30:7000")[1]["host"]["seen"]
+        world.run("host", "ip", "route", "del", "blackhole", "192.0.2.30/32")
         # The machine itself drops the guests' side of it: this host, whose address they come from, too.
         world.run("other", "nft", f"add table ip fw; add chain ip fw i {DROPS}")
         broken, hops = outward(lab, "192.0.2.30:7000")

@@ -63,6 +63,10 @@ class Answer:
         return f"exit {self.code}\n{self.out}\n{self.err}"
 
 
+class Hung(Exception):
+    """The emulated host itself does not respond any more: its kernel hangs on a busy machine."""
+
+
 class WholeHost:
     """The host in the guest; commands run in it as root, by its agent."""
 
@@ -79,6 +83,10 @@ class WholeHost:
         until(lambda: agent.ask(self.run_folder, "guest-ping", 5.0) is not None, 600)
         until(lambda: self.sh("systemctl is-system-running", None).out.strip() in ("running", "degraded"), 600)
 
+    def console(self) -> str:
+        """The last output on its console."""
+        return self.lab("console", "pier", "--record", code=None).out[-2000:]
+
     def cut(self) -> None:
         """Pull its plug."""
         self.lab("stop", "pier", "--force", "--wait", "0s")
@@ -90,7 +98,8 @@ class WholeHost:
             "echo ---err---; cat $t/err; rm -r $t"
         )
         said = agent.run_script(self.run_folder, wrapped, timeout_s)
-        assert said is not None, f"the host's agent did not run: {script}"
+        if said is None:
+            raise Hung(f"the host's agent did not run: {script}\n{self.console()}")
         first, _, rest = said.partition("\n")
         out, _, err = rest.partition("---err---\n")
         done = Answer(int(first), out, err)

@@ -15,7 +15,7 @@ from typing import Any
 import pytest
 
 from tests.networks.world import until
-from tests.whole_host.conftest import DACHA, WholeHost
+from tests.whole_host.conftest import DACHA, Hung, WholeHost
 
 pytestmark = pytest.mark.whole
 EMPTY = 'memory = "32 MiB"\nvideo = false\ndisk = [{ size = "1 MiB" }]\nstop-after = "3 s"\n'
@@ -54,6 +54,8 @@ accelerator = "kvm"
 AS_KIM = "runuser -u kim -- env XDG_RUNTIME_DIR=/run/user/$(id -u kim) "
 # Power cuts at random moments: DACHA_CUTS for more.
 CUTS = int(os.environ.get("DACHA_CUTS", "4"))
+# How often in a row the emulated host may hang by itself after a cut, as its kernel does on a busy machine.
+HANGS = 2
 
 
 @pytest.fixture(scope="module")
@@ -152,6 +154,22 @@ def test_after_a_reboot_guests_start_in_their_order_and_before_it_they_stop_in_t
     assert host.sh(f"cd /home/kim && {AS_KIM} {DACHA} status --json", None).json["guests"][0]["state"] == "on"
 
 
+def back(host: WholeHost) -> int:
+    """Switch the host on until all guests are. If the emulated host hangs, its plug is pulled again: how often."""
+    for again in range(HANGS + 1):
+        try:
+            host.start()
+            all_on(host)
+        except Hung as hung:
+            if again == HANGS:
+                raise
+            print(f"the emulated host hangs: {hung}", flush=True)
+            host.cut()
+        else:
+            return again
+    raise AssertionError
+
+
 def test_after_every_power_cut_all_guests_are_back_with_what_they_had(host: WholeHost) -> None:
     drawn = random.Random(int(os.environ.get("DACHA_SEED", "7")))
     host.dacha("guest edit gauge --ready-within 1s")
@@ -166,8 +184,7 @@ def test_after_every_power_cut_all_guests_are_back_with_what_they_had(host: Whol
         )
         time.sleep(drawn.uniform(0.0, 25.0))
         host.cut()
-        host.start()
-        all_on(host)
+        again = back(host)
         for door in range(1, 9):
             host.dacha(f"door remove tern t{door}", None)
         host.dacha("apply --no-wait")
@@ -177,7 +194,7 @@ def test_after_every_power_cut_all_guests_are_back_with_what_they_had(host: Whol
         left = host.sh("find /var/lib/dacha -name '.*.part' -o -name '*.making'").out
         assert left == "", (cut, left)
         reasons = [e["data"]["reason"] for e in host.log("ended")][-3:]
-        print(f"cut {cut}: all back; the last ends: {reasons}")
+        print(f"cut {cut}: all back; the last ends: {reasons}; the emulated host hung {again} times", flush=True)
         assert "host" in reasons
 
 

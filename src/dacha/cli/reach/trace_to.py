@@ -19,7 +19,8 @@ def run_trace_to(args: argparse.Namespace) -> int:
     from dacha.cli.reach.hops import show_hop
     from dacha.core.endpoint import Endpoint
     from dacha.core.trace.hop import BROKEN
-    from dacha.core.trace.outward import GOT_IN, SHOWN, judge
+    from dacha.core.trace.outward import SHOWN, judge
+    from dacha.core.trace.seen.outward import GOT_IN
     from dacha.engine.lab.named import guest_named
     from dacha.engine.trace.outward import look
     from dacha.engine.workspace import load

@@ -66,10 +66,15 @@ def door_rule(e: Evidence) -> Hop:
 def forwarding(e: Evidence) -> Hop:
     if e.host.forwarding is None:
         return Hop("forwarding", UNTESTED, "the setting is not readable")
-    if not e.host.forwarding:
+    return forwards(e.host.forwarding, e.host.unforwarded)
+
+
+def forwards(on: bool, unforwarded: Unforwarded | None) -> Hop:
+    """Whether this host forwards packets at all, and those of a connection."""
+    if not on:
         means = "this host does not forward packets between its networks"
         return Hop("forwarding", BROKEN, "net.ipv4.ip_forward is 0", means, "dacha apply")
-    return _unforwarded(e.host.unforwarded) if e.host.unforwarded else Hop("forwarding", FINE, "on")
+    return _unforwarded(unforwarded) if unforwarded else Hop("forwarding", FINE, "on")
 
 
 def _unforwarded(u: Unforwarded) -> Hop:

@@ -4,120 +4,24 @@ reports name causes, observations of this host exclude some."""
 from __future__ import annotations
 
 from collections.abc import Callable
-from ipaddress import ip_address
 
 from dacha.core.endpoint import Endpoint
-from dacha.core.named import NamedTuple
 from dacha.core.network.firewall.matches import Packet
 from dacha.core.trace.causes.advice import Advice, to_let_pass
 from dacha.core.trace.hop import BROKEN, FINE, UNTESTED, Hop
+from dacha.core.trace.host import forwards
 from dacha.core.trace.seen.evidence import AGENT, UNKNOWN, kind_of_login
 from dacha.core.trace.seen.inside import Inside
+from dacha.core.trace.seen.outward import GOT_IN, NOT_TRIED, TURNED_AWAY, Outward
 from dacha.core.trace.seen.own_rules import blocking
 from dacha.core.trace.seen.questions import LINKS, RULES
-from dacha.core.trace.seen.results import OPEN, REFUSED, REJECTED, SILENT, ConnectResult, Dropped
-from dacha.core.units import whole_number
-
-# The result of a connection that the guest made.
-GOT_IN, TURNED_AWAY, TIMED_OUT, NOT_TRIED = "got in", "turned away", "timed out", "not tried"
+from dacha.core.trace.seen.results import OPEN, REFUSED, REJECTED, SILENT
+from dacha.core.trace.seen.ways import way_to
 
 
-class Outward(NamedTuple):
-    """The evidence. `target` is the requested machine, `port` its TCP port, `where` how the guest's network is carried
-    ("kernel", "user", "own"), `kind` its kind; `by` is how the guest was queried, "" if it was not, and `mute` why not.
-    Inside: `servers` are its name servers, `found` the addresses that it has for the name, `way` its route there (""
-    for none, None if not reported), `gateway_state` the state of its gateway's neighbour entry (ip-neighbour(8)),
-    `tried` the result of its own connection, `said` its message. On this host: `known` are the addresses that it has
-    for the name, `host` the result of its own connection, `refuses` the lab's rule that blocks the guest (what,
-    remedy), `dropped` another program's."""
-
-    guest: str
-    target: str
-    port: int
-    state: str = "on"
-    network: str = ""
-    kind: str = ""
-    where: str = ""
-    isolated: bool = False
-    planned: str = ""
-    prefix: int = 0
-    gateway: str = ""
-    hardware: str = ""
-    by: str = ""
-    mute: str = ""
-    inside: Inside | None = None
-    servers: tuple[str, ...] = ()
-    found: tuple[str, ...] = ()
-    way: str | None = None
-    gateway_state: str = ""
-    tried: str = NOT_TRIED
-    said: str = ""
-    known: tuple[str, ...] = ()
-    host: ConnectResult | None = None
-    refuses: tuple[str, str] | None = None
-    dropped: Dropped | None = None
-    rules_missing: tuple[str, str] | None = None
-
-    @property
-    def named(self) -> bool:
-        """True if the target is a name."""
-        return not _is_address(self.target)
-
-    @property
-    def by_ipv6(self) -> bool:
-        """True for a target that is an IPv6 address."""
-        return ":" in self.target
-
-    @property
-    def ip(self) -> str:
-        """The command for routes of its family (ip-route(8))."""
-        return "ip -6" if self.by_ipv6 else "ip"
-
-    @property
-    def from_here(self) -> str:
-        """The address that this host connects to: never one that only the guest reported."""
-        return next(iter(self.known), "") if self.named else self.target
-
-    @property
-    def address(self) -> str:
-        """The target's address: as the guest has it, else as this host does."""
-        return next(iter((*self.found, *self.known)), "") if self.named else self.target
-
-    def said_by(self, advice: Advice) -> str:
-        """A remedy inside the guest, by the way it was queried."""
-        return advice.said(self.guest, {"agent": AGENT, "login": kind_of_login(self.inside)}.get(self.by, UNKNOWN))
-
-
-def read_way(text: str, o: Outward) -> Outward:
-    """Add what the guest reported (`way_script`, `target_script`). Malformed lines and invalid addresses are
-    skipped."""
-    for line in text.splitlines()[:100]:
-        word, _, rest = line.strip()[:300].partition(" ")
-        match word:
-            case "resolver" if _is_address(rest):
-                o = o._replace(servers=(*o.servers, rest))
-            case "resolved" if rest not in o.found and _is_address(rest):
-                o = o._replace(found=(*o.found, rest))
-            case "way":
-                o = o._replace(way=rest)
-            case "neighbour":
-                o = o._replace(gateway_state=rest.split()[-1] if rest else "")
-            case "tried":
-                code, _, words = rest.partition(" ")
-                low, number = words.lower(), whole_number(code)
-                result = GOT_IN if number == 0 else TURNED_AWAY if "refused" in low else TIMED_OUT
-                o = o._replace(tried=NOT_TRIED if number is None else result, said=words)
-            case _:
-                continue
-    return o
-
-
-def _is_address(text: str) -> bool:
-    try:
-        ip_address(text)
-    except ValueError:
-        return False
-    return True
+def _said(o: Outward, advice: Advice) -> str:
+    """A remedy inside the guest, by the way it was queried."""
+    return advice.said(o.guest, {"agent": AGENT, "login": kind_of_login(o.inside)}.get(o.by, UNKNOWN))
 
 
 def judge(o: Outward) -> list[Hop]:
@@ -155,12 +59,12 @@ def _link(o: Outward) -> Hop | None:
         command = f"ip link set {link.name} up" + (
             f" && ip address replace {planned} dev {link.name}" if planned else ""
         )
-        return Hop("link", BROKEN, f"its link {link.name} is down", "it sends no packets", o.said_by(Advice(command)))
+        return Hop("link", BROKEN, f"its link {link.name} is down", "it sends no packets", _said(o, Advice(command)))
     if planned and planned not in link.addresses:
         has = ", ".join(link.addresses) or "no address"
         command = f"ip address replace {planned} dev {link.name}"
         means = f"{planned} is planned for it: replies do not get back to it"
-        return Hop("link", BROKEN, f"its link {link.name} has {has}", means, o.said_by(Advice(command)))
+        return Hop("link", BROKEN, f"its link {link.name} has {has}", means, _said(o, Advice(command)))
     if o.by_ipv6:
         return Hop("link", FINE, f"{link.name} is up")
     return Hop("link", FINE, f"{link.name} is up and has {', '.join(link.addresses) or 'no address'}")
@@ -200,13 +104,37 @@ def _route(o: Outward) -> Hop | None:
         if via and o.gateway and via != o.gateway and not via.startswith("fe80:"):
             means = f"the gateway of network {o.network} is {o.gateway}"
             advice = Advice(f"{o.ip} route replace default via {o.gateway}")
-            return Hop("route", BROKEN, f"its default route uses {via}", means, o.said_by(advice))
+            return Hop("route", BROKEN, f"its default route uses {via}", means, _said(o, advice))
+        link = o.inside.link_of(o.hardware) if o.inside and o.inside.knows(LINKS) else None
+        if link and dev and dev != link.name and o.tried != GOT_IN:
+            why = _policies(o) or "a route of the guest leads there"
+            means = f"these packets do not use network {o.network}: {why}"
+            shows = _said(o, Advice(f"ip route get {o.address}; ip rule; ip route"))
+            return Hop("route", BROKEN, f"its route to {o.address} is by {dev}, not by {link.name}", means, shows)
         return Hop("route", FINE, f"by {via or 'its own link'}, {dev}")
     if not o.gateway:
         means = f"network {o.network} has no way out: it is {o.kind}{', isolated' if o.isolated else ''}"
         return Hop("route", BROKEN, f"it has no route to {o.address}", means, _open_network(o))
+    seen = f"it has no route to {o.address}"
+    if o.inside and o.inside.gateway and not o.by_ipv6:
+        return Hop("route", BROKEN, seen, *_discarded(o, o.inside))
     advice = Advice(f"{o.ip} route replace default via {o.gateway}")
-    return Hop("route", BROKEN, f"it has no route to {o.address}", "its default route is missing", o.said_by(advice))
+    return Hop("route", BROKEN, seen, "its default route is missing", _said(o, advice))
+
+
+def _policies(o: Outward) -> str:
+    """The guest's own policy rules, in words; "" if it has none."""
+    rules = [rule.partition(":")[2].strip() for rule in o.inside.policies] if o.inside else []
+    return f"its policy rules are {'; '.join(rules[:3])}" if rules else ""
+
+
+def _discarded(o: Outward, inside: Inside) -> tuple[str, str]:
+    """Why a guest with a default route has no route to an address, and the remedy."""
+    way = way_to(inside.ways, o.address)
+    if way and way.kind:
+        return f"its route {way} discards these packets", _said(o, Advice(f"ip route del {way}"))
+    means = _policies(o) or "one of: another route applies to this address; a policy rule does"
+    return means, _said(o, Advice(f"ip route get {o.address}; ip rule; ip route show table all"))
 
 
 def _open_network(o: Outward) -> str:
@@ -226,7 +154,7 @@ def _own_rules(o: Outward) -> Hop | None:
     if blocked is None:
         return Hop("own-rules", FINE, "they let it out") if o.inside.rules else None
     if blocked.sure:
-        remedy = o.said_by(to_let_pass(blocked, o.port, out=True))
+        remedy = _said(o, to_let_pass(blocked, o.port, out=True))
         return Hop("own-rules", BROKEN, blocked.words, "the guest's own firewall blocks it", remedy)
     return Hop("own-rules", UNTESTED, f"whether the guest's own firewall drops it is not certain: {blocked.words}")
 
@@ -254,9 +182,18 @@ def _rules(o: Outward) -> Hop | None:
     return Hop("rules", FINE, "the lab's rules allow it" if o.where != "own" else "this host does not filter it")
 
 
+def _forwarding(o: Outward) -> Hop | None:
+    """Whether the kernel of this host forwards it, and the replies."""
+    return None if o.forwarding is None or o.tried == GOT_IN else forwards(o.forwarding, o.unforwarded)
+
+
 def _host(o: Outward) -> Hop | None:
     if o.host is None:
         return None
+    if o.routed is False:
+        means = "one of: its default route is missing; a route or a policy rule discards these packets"
+        shows = f"{o.ip} route get {o.address}\n{o.ip} rule and {o.ip} route show table all show the routes"
+        return Hop("host", BROKEN, f"this host has no route to {o.address} ({o.host.seen})", means, shows)
     words = {OPEN: "this host connects", REFUSED: "the port refuses this host, too",
              REJECTED: "a firewall refuses this host, too", SILENT: "no answer to this host, either"}  # fmt: skip
     return Hop("host", FINE if o.host.how == OPEN else UNTESTED, words.get(o.host.how, f"this host: {o.host.seen}"))
@@ -278,7 +215,8 @@ def _target(o: Outward) -> Hop:
         return Hop("target", BROKEN, f"{where} refuses", means, "start the service there, or allow the port there")
     if host == OPEN:
         means = (
-            "one of: it or a firewall before it drops the guest's address; its replies to the guest take another route"
+            "one of: it, or a firewall before it, drops the guest's address; its replies take another route; "
+            "another program on this host changes the guest's source address (snat)"
         )
         return Hop("target", BROKEN, f"no answer to the guest from {where}, and this host connects", means,
                    "check its route back to this host's address")  # fmt: skip
@@ -289,8 +227,9 @@ def _target(o: Outward) -> Hop:
 
 
 _WAY: tuple[Callable[[Outward], Hop | None], ...] = (
-    _guest, _inside, _link, _names, _route, _own_rules, _gateway, _rules, _host, _target,
+    _guest, _inside, _link, _names, _route, _own_rules, _gateway, _rules, _forwarding, _host, _target,
 )  # fmt: skip
 SHOWN = {"guest": "guest", "inside": "asked", "link": "its link", "names": "names", "route": "its route",
-         "own-rules": "its rules", "gateway": "gateway", "rules": "rules here", "host": "this host",
+         "own-rules": "its rules", "gateway": "gateway", "rules": "rules here",
+         "forwarding": "forwarding", "host": "this host",
          "target": "the target"}  # fmt: skip

@@ -43,6 +43,20 @@ def unforwarded(lab: str, network: str, address: str, asker: str | None) -> Unfo
     return found
 
 
+def unforwarded_outward(lab: str, network: str, address: str, target: str) -> Unforwarded | None:
+    """Whether the kernel forwards a guest's packets to a target beyond this host, and the replies; None if it does, or
+    if the target is not beyond it."""
+    outer, bridge = iproute.way_to(target), link_name(lab, "network", network)
+    if outer in (None, "lo", bridge):
+        return None
+    for link, source, to, wanted in ((bridge, address, target, outer), (outer, target, address, bridge)):
+        goes, reason = iproute.forwarded(to, source, str(link))
+        if goes != wanted:
+            off = sysctls.read(f"net/ipv4/conf/{link}/forwarding") == "0"
+            return Unforwarded(str(link), source, to, str(wanted), goes, reason, off)
+    return None
+
+
 def _unforwarded(address: str, client: str, outer: str, bridge: str) -> Unforwarded | None:
     for link, source, to, wanted in ((outer, client, address, bridge), (bridge, address, client, outer)):
         goes, reason = iproute.forwarded(to, source, link)

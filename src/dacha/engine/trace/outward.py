@@ -13,17 +13,18 @@ from dacha.core.apply.observed import OFF, PAUSED, SAVED
 from dacha.core.lab.model import Guest
 from dacha.core.lab.names import link_name
 from dacha.core.network.rules import PRIVATE
-from dacha.core.trace.outward import GOT_IN, Outward, read_way
+from dacha.core.trace.seen.outward import GOT_IN, Outward, read_way
 from dacha.core.trace.seen.outward_questions import target_script, way_script
 from dacha.core.trace.seen.questions import LINKS, RULES
-from dacha.core.trace.seen.results import UNREACHABLE, ConnectResult, Dropped
+from dacha.core.trace.seen.results import UNREACHABLE, ConnectResult, Dropped, Unforwarded
 from dacha.engine.guest.observe import observe_guest
 from dacha.engine.network import confined, others
+from dacha.engine.network.forwarding import unforwarded_outward
 from dacha.engine.network.live import live_plan
 from dacha.engine.trace.inside import Inquiry
 from dacha.engine.trace.patience import patience_s
 from dacha.engine.workspace import Workspace
-from dacha.host.network import iproute
+from dacha.host.network import iproute, sysctls
 from dacha.host.probe.connect import touch
 from dacha.hypervisor import gate
 from dacha.wire.probes import probe_for
@@ -64,8 +65,11 @@ def look(ws: Workspace, guest: Guest, target: str, port: int, wait_s: float | No
         o = o._replace(rules_missing=(missing.what(), missing.means()))
     return o._replace(
         host=_from_here(o),
+        routed=iproute.way_to(o.from_here) is not None if o.from_here else None,
         refuses=_refused(ws, guest, o),
         dropped=_dropped(ws, o) if o.where == "kernel" else None,
+        forwarding=sysctls.read("net/ipv4/ip_forward") == "1" if o.where == "kernel" and not o.by_ipv6 else None,
+        unforwarded=_unforwarded(ws, o) if o.where == "kernel" else None,
     )
 
 
@@ -161,6 +165,13 @@ def _internet_alone(o: Outward, again: str) -> tuple[str, str]:
 def _private(address: IPv4Address | IPv6Address) -> bool:
     ranges = next((text for family, text in PRIVATE if family == ("ip6" if address.version == 6 else "ip")), "")
     return any(address in ip_network(r.strip()) for r in ranges.split(",") if r.strip())
+
+
+def _unforwarded(ws: Workspace, o: Outward) -> Unforwarded | None:
+    """What the kernel does not forward of the connection, if it leaves this host."""
+    if o.by_ipv6 or ":" in o.address or not o.planned:
+        return None
+    return unforwarded_outward(ws.lab.name, o.network, o.planned, o.address)
 
 
 def _dropped(ws: Workspace, o: Outward) -> Dropped | None:
