@@ -47,6 +47,8 @@ def guest(change: str) -> Inside:
          "ip route del 128.0.0.0/1 dev tun"),
         ("ip address add 192.0.2.77/24 dev tun", "tun has 192.0.2.77/24: it looks for 192.0.2.10 there",
          "give its network on tun other addresses"),
+        ("ip address add 10.8.0.2/24 dev tun; ip route add 192.0.2.0/24 dev tun", "leads its replies elsewhere",
+         "ip route del 192.0.2.0/24 dev tun"),
         ("ip route add 192.0.2.0/24 dev tun", "leads its replies elsewhere", "ip route del 192.0.2.0/24 dev tun"),
         ("ip rule add from 10.77.4.20 lookup 100; ip route add blackhole default table 100",
          "rule for routes: from 10.77.4.20 lookup 100 its replies to 192.0.2.10 are discarded",

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from ipaddress import IPv4Address, IPv4Network
+from ipaddress import IPv4Address, IPv4Interface
 
 from dacha.core.network.firewall.matches import Packet
 from dacha.core.trace.causes.advice import RULES_THERE, Advice
@@ -100,7 +100,7 @@ def _wrong_way(e: Evidence, inside: Inside, client: str) -> Cause | None:
     link, gateway = inside.link_of(e.link.hardware) if e.link.hardware else None, e.net.gateway
     if (reply := next((r for r in inside.replies if r.client == client), None)) and inside.policies:
         return _wrong_policy(e, inside, reply, link)
-    way, near = way_to(inside.ways, client), client in _subnet(e)
+    way, near = way_to(inside.ways, client), _near(e, client)
     if link and (mask := _wrong_mask(e, link, way, near=near)):
         return mask
     if way is None:
@@ -113,10 +113,10 @@ def _wrong_way(e: Evidence, inside: Inside, client: str) -> Cause | None:
     seen = f"its route for {client} is: {way}"
     if way.is_default:
         return Cause(seen, f"this route {what}", Advice(f"ip route replace default via {gateway}") if gateway else None)
-    if other := next((x for x in inside.links if x.name == way.dev and x.addresses and x != link), None):
+    other = next((x for x in inside.links if x.name == way.dev and x != link), None)
+    if other and (same := next((a for a in other.addresses if _within(client, a)), None)):
         words = f"give its network on {other.name} other addresses, or remove it"
-        means = f"{other.name} has {', '.join(other.addresses)}: it looks for {client} there"
-        return Cause(seen, means, Advice(words=words))
+        return Cause(seen, f"{other.name} has {same}: it looks for {client} there", Advice(words=words))
     return Cause(seen, f"this route {what}", Advice(f"ip route del {way}"))
 
 
@@ -137,20 +137,17 @@ def why_one_is_unanswered(e: Evidence, client: str) -> Cause | None:
     return None
 
 
-class _Subnet:
-    """The addresses of the guest's own network; none if they are not known."""
-
-    def __init__(self, network: IPv4Network | None) -> None:
-        self._network = network
-
-    def __contains__(self, address: str) -> bool:
-        return self._network is not None and ":" not in address and IPv4Address(address) in self._network
+def _within(client: str, network: str) -> bool:
+    """True if an IPv4 address is in the network of an address with its prefix length, which a guest may make up."""
+    try:
+        return IPv4Address(client) in IPv4Interface(network).network
+    except ValueError:
+        return False
 
 
-def _subnet(e: Evidence) -> _Subnet:
-    address = e.net.address or e.net.planned
-    known = address and ":" not in address and e.net.prefix
-    return _Subnet(IPv4Network((address, e.net.prefix), strict=False) if known else None)
+def _near(e: Evidence, client: str) -> bool:
+    """True if a client is on the guest's own network, as planned."""
+    return _within(client, f"{e.net.address or e.net.planned}/{e.net.prefix}")
 
 
 def _leads_there(way: Way, gateway: str, link: Link | None, *, near: bool) -> bool:
@@ -180,7 +177,7 @@ def _wrong_mask(e: Evidence, link: Link, way: Way | None, *, near: bool) -> Caus
 def _wrong_policy(e: Evidence, inside: Inside, reply: Reply, link: Link | None) -> Cause | None:
     """The policy rule of the guest that sends replies elsewhere; None if they go the right way."""
     way, gateway, source = reply.way, e.net.gateway, e.net.address or e.net.planned
-    if way and _leads_there(way, gateway, link, near=reply.client in _subnet(e)):
+    if way and _leads_there(way, gateway, link, near=_near(e, reply.client)):
         return None
     named = [p for p in inside.policies if reply.table and re.search(rf"lookup {re.escape(reply.table)}\b", p)]
     rules = [rule.partition(":")[2].strip() for rule in named or inside.policies]
