@@ -205,6 +205,7 @@ def test_a_guest_whose_kernel_gave_up_is_not_waited_for(guest_lab: Lab, image: o
         time.sleep(0.5)
     traced = lab("trace", "gauge", "--json", code=1).json
     boot_hop = next(h for h in traced["hops"] if h["name"] == "boot")
+    assert "its kernel panicked: dacha trace gauge ssh" in lab("status", code=1).out
     assert boot_hop["seen"].endswith("unknown-block(0,0)"), boot_hop
     began = time.monotonic()
     refused = lab("stop", "gauge", "--wait", "5min", code=1)
@@ -212,6 +213,22 @@ def test_a_guest_whose_kernel_gave_up_is_not_waited_for(guest_lab: Lab, image: o
     assert "Unable to mount root fs" in refused.err and "dacha stop gauge --force" in refused.err
     assert "powered off: its kernel had panicked" in lab("stop", "gauge", "--force", "--wait", "5min").out
     assert time.monotonic() - began < 100 and processes_of(lab) == []
+
+
+def test_a_guest_whose_boot_has_failed_is_not_waited_for(guest_lab: Lab) -> None:
+    lab = guest_lab
+    lab.write(TEXT)
+    ends = 'rdinit=/bin/busybox -- sh -c \\"echo You are in emergency mode. Press Enter.; /bin/busybox sleep 999\\""'
+    text = lab.file.read_text()
+    assert 'rdinit=/init"' in text
+    lab.file.write_text(text.replace('rdinit=/init"', ends))
+    began = time.monotonic()
+    done = lab("apply", "--wait", "5min", code=1)
+    assert "its boot has failed, and its console waits for an administrator" in done.err, done
+    assert time.monotonic() - began < 200
+    assert "its boot has failed: dacha trace gauge ssh" in lab("status", code=1).out
+    traced = lab("trace", "gauge", "ssh", code=1).out
+    assert 'its console shows "You are in emergency mode"' in traced and "journalctl -xb" in traced
 
 
 def test_a_door_that_never_answers_is_exit_code_1_in_the_stated_time(guest_lab: Lab) -> None:

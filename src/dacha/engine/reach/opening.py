@@ -34,6 +34,12 @@ class GuestWatcher(Watcher):
     def alive(self, guest: str) -> bool:
         return self.ws.home.is_running(guest)
 
+    def stopped(self, guest: str) -> str:
+        """Why no service of a guest will respond, in few words: its kernel panicked, or its boot has failed."""
+        if self.gave_up(guest):
+            return "its kernel panicked"
+        return "its boot has failed" if self.boot_failed(guest) else ""
+
     def boot_failed(self, guest: str) -> str:
         return boot_failed(self.ws.home, guest)
 

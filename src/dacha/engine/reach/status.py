@@ -49,6 +49,7 @@ class _Seen(NamedTuple):
     lan: IPv4Address | None
     changed_rules: bool
     others: dict[tuple[str, str], ClosedDoor]
+    stopped: dict[str, str]
 
 
 def gather(ws: Workspace, timeout_s: float = 1.5, more_s: float = 0.0, only: Collection[str] | None = None) -> Status:
@@ -150,6 +151,7 @@ def _ask_doors(
     ]
     verdicts: dict[object, Verdict] = {}
     others: dict[tuple[str, str], ClosedDoor] = {}
+    stopped: dict[str, str] = {}
     if asked:
         from dacha.engine.reach.closed_doors import closed_doors
         from dacha.engine.reach.doors import probe_doors
@@ -159,8 +161,10 @@ def _ask_doors(
         verdicts = probe_doors(asked, times[0], lan, watcher, times[1])
         if os.geteuid() == 0:
             others = closed_doors(ws, asked, verdicts, lan)
+        silent = {d.door.guest for d in asked if (v := verdicts.get(_key(d))) and not v.ok}
+        stopped = {name: words for name in silent if (words := watcher.stopped(name))}
     changed_rules = any(isinstance(c, LoadRules) for c in pending)
-    return _Seen(verdicts, waits, lan, changed_rules, others)
+    return _Seen(verdicts, waits, lan, changed_rules, others, stopped)
 
 
 def _key(door: DoorPlan) -> tuple[str, str]:
@@ -249,6 +253,8 @@ def _answer(door: DoorPlan, seen: ObservedGuest, looked: _Seen) -> tuple[bool | 
         return None, other.words
     if other:
         return False, f"{other.words}: dacha trace {' '.join(key)}"
+    if not verdict.ok and key[0] in looked.stopped:
+        return False, f"{looked.stopped[key[0]]}: dacha trace {' '.join(key)}"
     if not verdict.ok:
         young = seen.since is not None and time.time() - seen.since < BOOTING_S
         changed = door.backend == "kernel" and looked.changed_rules

@@ -29,6 +29,8 @@ def why_shut(e: Evidence) -> Cause | None:
     if all(x.on_loopback or x.by_ipv6_alone for x in here):
         words = "configure it to listen on IPv4, too (AddressFamily any, ListenAddress 0.0.0.0), and restart it"
         return Cause(f"{who} listens only on IPv6", "IPv4 clients cannot connect", Advice(words=words))
+    if any(x.starts for x in here) and (failed := _not_starting(inside)):
+        return failed
     blocked = blocking(inside.rules, first_packet(e, inside))
     if blocked is None:
         return None
