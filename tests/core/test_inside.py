@@ -12,8 +12,10 @@ from hypothesis import strategies as st
 from dacha.core.heard import Heard
 from dacha.core.trace.causes.advice import Advice
 from dacha.core.trace.causes.port import why_mute, why_shut
+from dacha.core.trace.causes.refused import waited_for
 from dacha.core.trace.hop import FINE
 from dacha.core.trace.judge import broken, judge
+from dacha.core.trace.seen.client import IN_WORD
 from dacha.core.trace.seen.evidence import AGENT
 from dacha.core.trace.seen.inside import Inside, other_ports, read_inside
 from dacha.core.trace.seen.questions import ACCOUNT, LINKS, LISTENERS, RULES, SERVER, SERVICES, script
@@ -272,3 +274,18 @@ def test_a_socket_of_systemd_is_judged_by_the_service_that_it_starts() -> None:
     assert healthy and not healthy.proved and "systemd, for ssh, has the port" in healthy.seen
     other = why_mute(by_systemd("cups"), "ssh", 22)
     assert other and other.means == "it is not a server for ssh"
+
+
+def test_a_service_that_may_not_use_this_hosts_address_is_named() -> None:
+    silent = but(KERNEL, direct=ConnectResult(SILENT), through=ConnectResult(SILENT), gateway="10.77.4.1")
+    for denies, named in (("ssh ::/0 0.0.0.0/0 / ", True), ("ssh 0.0.0.0/0 / 10.77.4.0/24", False),
+                          ("ssh 192.0.2.0/24 / ", False), ("ssh nonsense / x", False)):  # fmt: skip
+        told_so = why_shut(but(silent, inside=told(denies=denies)))
+        assert (told_so is not None and "IPAddressDeny" in told_so.means) is named
+
+
+def test_what_a_login_waits_for_is_named() -> None:
+    shell = f"480 1 /bin/bash -c echo {IN_WORD}"
+    for lines, named in (({"running": shell}, None), ({"running": f"{shell}\nrunning 481 480 sleep 600"}, "sleep 600")):
+        found = waited_for(told(**lines))
+        assert (found.command if found else None) == named

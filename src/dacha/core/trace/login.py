@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from dacha.core.trace.causes.advice import SERVER_LOG, Advice
 from dacha.core.trace.causes.cause import Cause
-from dacha.core.trace.causes.refused import why_refused
+from dacha.core.trace.causes.refused import waited_for, why_refused
 from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.password import login_by_password
 from dacha.core.trace.seen.client import NO_METHOD
@@ -116,6 +116,11 @@ def login(e: Evidence) -> Hop | None:
             seen_too = f"{entered}; other keys that open this account: {', '.join(seen.strange)}"
             return Hop("login", ASIDE, seen_too, means, f"dacha guest check {e.guest}")
         return Hop("login", FINE, entered)
+    if seen.result == NO_ANSWER and seen.entered and (process := waited_for(e.inside)):
+        what = f"{seen.user} is logged in, and its shell waits for: {process.command[:60]}"
+        home = f"~{seen.user}"
+        look = Advice(words=f"look for what starts it in {home}/.bashrc, {home}/.profile, /etc/bash.bashrc")
+        return Hop("login", BROKEN, what, "a startup file of its shell runs that first", look.said(e.guest, e.by))
     if seen.result == NO_ANSWER and seen.entered:
         what = f"{seen.user} is logged in, and its command has not ended: {seen.said}"
         return Hop("login", UNTESTED, f"{what} (the startup files of its shell wait, or the guest is slow)")

@@ -6,13 +6,13 @@ from dacha.core.heard import Heard
 from dacha.core.trace.beyond import large_are_lost
 from dacha.core.trace.causes.path import why_not_beyond, why_silent
 from dacha.core.trace.causes.port import serves, why_mute, why_shut
-from dacha.core.trace.causes.refused import why_refused
+from dacha.core.trace.causes.refused import waited_for, why_refused
 from dacha.core.trace.host import kept_source
 from dacha.core.trace.seen.evidence import Evidence
 from dacha.core.trace.seen.inside import other_ports
-from dacha.core.trace.seen.questions import ACCOUNT, LINKS, LISTENERS, REFUSED, RULES, SERVER, SERVICES, SHUT
+from dacha.core.trace.seen.questions import ACCOUNT, LINKS, LISTENERS, REFUSED, RULES, RUNNING, SERVER, SERVICES, SHUT
 from dacha.core.trace.seen.questions import SILENT as WHY_SILENT
-from dacha.core.trace.seen.results import OPEN, PUT_OUT, REFUSED_LOGIN, SILENT, UNREACHABLE
+from dacha.core.trace.seen.results import NO_ANSWER, OPEN, PUT_OUT, REFUSED_LOGIN, SILENT, UNREACHABLE
 from dacha.core.trace.service import touched, wordless
 
 
@@ -32,6 +32,8 @@ def wanted(e: Evidence) -> tuple[str, ...]:
     if e.login is not None:
         if e.service == "rdp":
             return (ACCOUNT,)
+        if e.login.result == NO_ANSWER and e.login.entered:
+            return (RUNNING,)
         if e.login.result in (REFUSED_LOGIN, PUT_OUT):
             return (ACCOUNT, SERVER) if e.login.accepted else REFUSED
     if large_are_lost(e):
@@ -74,6 +76,8 @@ def explained(e: Evidence) -> bool:
         if link is not None and link.proved:
             return True
         return bool(elsewhere) or (shut is not None and shut.proved)
+    if e.login is not None and e.service == "ssh" and e.login.result == NO_ANSWER:
+        return waited_for(inside) is not None
     if e.login is not None and e.service == "ssh":
         refused = why_refused(inside, e.login, e.now)
         return refused is not None and refused.proved

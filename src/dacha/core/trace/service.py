@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import shlex
+
 from dacha.core.apply.observed import BOOTING_S
 from dacha.core.heard import Heard
 from dacha.core.lab.kinds import CLEAR
@@ -151,8 +153,16 @@ def _not_responding(e: Evidence, *, accepted: bool) -> Hop:
         return Hop("service", BROKEN, f"{seen}; {told.seen}", told.means, told_to(e, told.advice or admit))
     if e.inside and serves(e.inside, e.port):
         seen = f"{seen}, although the guest reports that a program listens there"
-        means = "one of: its replies do not arrive (routes, neighbour entries); a rule of its firewall drops packets"
-        return Hop("service", BROKEN, seen, means, told_to(e, Advice("ip route; ip neighbour; nft list ruleset")))
+        means = (
+            "its replies do not arrive (routes, neighbour entries); a rule of its firewall drops packets; another "
+            "program there drops them (tc, eBPF)"
+        )
+        shows = "ip route; ip neighbour; nft list ruleset"
+        if e.inside.shaped:
+            name = shlex.quote(e.inside.shaped[0].rpartition(" ")[2])
+            means = f"its traffic control drops them ({', '.join(e.inside.shaped)}); {means}"
+            shows = f"tc filter show dev {name} ingress; tc filter show dev {name} egress"
+        return Hop("service", BROKEN, seen, f"one of: {means}", told_to(e, Advice(shows)))
     if e.way == "user":
         means = "one of: its system is still starting; it has another address; its firewall drops the packets"
         return Hop("service", BROKEN, seen, means, f"dacha console {e.guest}")

@@ -69,7 +69,7 @@ WAY = (
     ),
     HopKind("applied", "applied", "whether the door's settings are applied", every, guest.applied),
     HopKind("guest", "guest", "its QEMU process and monitor", every, guest.guest),
-    HopKind("boot", "boot", "last console output, guest agent, traffic from the guest", every, guest.boot),
+    HopKind("boot", "boot", "last console output, guest agent, its traffic, contents of its disks", every, guest.boot),
     HopKind("adapter", "adapter", "its tap or macvtap, and the bridge", network, guest.adapter),
     HopKind("rules", "rules", "the lab's firewall rules, and the filters of its links", network, host.rules),
     HopKind(

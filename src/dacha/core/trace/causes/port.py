@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from ipaddress import ip_address, ip_network
+
 from dacha.core.network.firewall.matches import Packet
 from dacha.core.trace.causes.advice import BUSY, SERVER_LOG, Advice, to_let_pass
 from dacha.core.trace.causes.cause import Cause
@@ -31,6 +33,8 @@ def why_shut(e: Evidence) -> Cause | None:
         return Cause(f"{who} listens only on IPv6", "IPv4 clients cannot connect", Advice(words=words))
     if any(x.starts for x in here) and (failed := _not_starting(inside)):
         return failed
+    if denied := _denied(e, inside, who):
+        return denied
     blocked = blocking(inside.rules, first_packet(e, inside))
     if blocked is None:
         return None
@@ -39,6 +43,28 @@ def why_shut(e: Evidence) -> Cause | None:
         return Cause(f"{who} listens there", means, to_let_pass(blocked, port))
     means = f"one of: the guest's firewall may block it ({blocked.words}); its system hangs, or restarts its server"
     return Cause(f"{who} listens there", means, Advice(f"nft list ruleset; ss -ltn sport = :{port}"), proved=False)
+
+
+def _denied(e: Evidence, inside: Inside, who: str) -> Cause | None:
+    """The service may not use this host's address, as its service manager is told: packets are dropped for it alone."""
+    unit, deny, allow = next((d for d in inside.denies if d[0] in UNITS.get(e.service, ())), ("", "", ""))
+    client = client_of(e)
+    if not client or not _covers(deny, client) or _covers(allow, client):
+        return None
+    words = f"remove IPAddressDeny, or add IPAddressAllow={client}: systemctl cat {unit} shows where it is set"
+    means = f"its service {unit} may not exchange packets with {client} (IPAddressDeny)"
+    return Cause(f"{who} listens there", means, Advice(words=words))
+
+
+def _covers(networks: str, address: str) -> bool:
+    """True if one of these networks, as a guest reports them, contains an address."""
+    for network in networks.split():
+        try:
+            if ip_address(address) in ip_network(network, strict=False):
+                return True
+        except ValueError:
+            continue
+    return False
 
 
 def first_packet(e: Evidence, inside: Inside, client: str | None = None) -> Packet:

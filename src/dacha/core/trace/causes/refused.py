@@ -8,8 +8,10 @@ from fnmatch import fnmatchcase as fnmatch
 
 from dacha.core.trace.causes.advice import SERVER_LOG, Advice
 from dacha.core.trace.causes.cause import Cause
+from dacha.core.trace.seen.client import IN_WORD
 from dacha.core.trace.seen.inside import Inside, others_write
 from dacha.core.trace.seen.questions import ACCOUNT, SERVER
+from dacha.core.trace.seen.reported import Process
 from dacha.core.trace.seen.results import PUT_OUT, LoginSeen
 from dacha.core.units import show_duration
 
@@ -39,6 +41,12 @@ def why_refused(inside: Inside | None, seen: LoginSeen, now: float) -> Cause | N
         advice = Advice(words="df -h shows what fills it")
         return Cause("", f"its disk is full ({inside.disk} %)", advice, proved=False)
     return _of_log(inside)
+
+
+def waited_for(inside: Inside | None) -> Process | None:
+    """What the shell of a login waits for that has not begun with its command: the shell's child."""
+    shells = {p.pid for p in inside.running if IN_WORD in p.command} if inside else set()
+    return next((p for p in reversed(inside.running) if p.parent in shells), None) if inside else None
 
 
 def why_barred(inside: Inside | None, user: str, now: float) -> Cause | None:

@@ -11,7 +11,7 @@ from typing import Any
 from dacha.core.harmless import harmless
 from dacha.core.named import NamedTuple
 from dacha.core.trace.seen.own_rules import NFT, SAVED, read_rules
-from dacha.core.trace.seen.reported import SERVERS, Link, Listener, Unit
+from dacha.core.trace.seen.reported import SERVERS, Link, Listener, Process, Unit
 from dacha.core.trace.seen.ways import Entry, Reply, Way, read_entry, read_reply, read_way
 from dacha.core.units import whole_number
 
@@ -34,8 +34,10 @@ class Inside(NamedTuple):
     user (sshd -T), who is in `groups`, and the `algorithms` that it accepts for keys; `log` its server's last
     message about a refusal; `clock` the guest's (Unix seconds); `gateway` its default gateway ("" for none, None if
     not reported); `at_screen` the users logged in at its local screen; `raises` how who was asked runs commands as
-    root ("root": is root, "sudo", "doas", "none"). `told` are the complete pieces (`questions`): only for those, a
-    missing answer means "no"."""
+    root ("root": is root, "sudo", "doas", "none"). `denies` are the services that may not use some addresses (each
+    with IPAddressDeny and IPAddressAllow, systemd.resource-control(5)), `running` the processes of the user,
+    `shaped` its own traffic control ("KIND on LINK"). `told` are the complete pieces (`questions`): only for those,
+    a missing answer means "no"."""
 
     listeners: tuple[Listener, ...] = ()
     starts: tuple[tuple[int, str], ...] = ()
@@ -68,6 +70,9 @@ class Inside(NamedTuple):
     log: str = ""
     at_screen: tuple[str, ...] = ()
     raises: str = ""
+    denies: tuple[tuple[str, str, str], ...] = ()
+    shaped: tuple[str, ...] = ()
+    running: tuple[Process, ...] = ()
     told: frozenset[str] = frozenset()
 
     def knows(self, piece: str) -> bool:
@@ -168,6 +173,14 @@ def _with(found: Inside, word: str, rest: str) -> Inside:
             return found._replace(settings=(*found.settings, (words[0], " ".join(words[1:]))))
         case "screen":
             return found._replace(at_screen=(*found.at_screen, words[0]))
+        case "denies":
+            deny, _, allow = rest.partition(" ")[2].partition("/ ")
+            return found._replace(denies=(*found.denies, (words[0], deny.strip(), allow.strip())))
+        case "shaped":
+            return found._replace(shaped=(*found.shaped, " ".join(words[:3])))
+        case "running":
+            process = Process(_number(words[0]), _number(words[1]), rest.split(None, 2)[2])
+            return found._replace(running=(*found.running, process))
         case "log":
             return found._replace(log=rest)
         case "mild":

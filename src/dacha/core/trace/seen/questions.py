@@ -19,6 +19,7 @@ UNITS = {"ssh": ("ssh", "sshd", "dropbear"), "rdp": ("xrdp",), "http": ("nginx",
 SSH_PROGRAMS = ("sshd", "sshd-session", "sshd-auth", "dropbear")
 
 LISTENERS, SERVICES, LINKS, ACCOUNT, RULES, SERVER = "listeners", "services", "links", "account", "rules", "server"
+RUNNING = "running"
 # The first questions, by problem: no program listens, no response, login refused.
 SHUT = (LISTENERS, SERVICES, RULES, LINKS)
 SILENT = (LINKS, LISTENERS, RULES, SERVICES)
@@ -52,6 +53,7 @@ def script(piece: str, user: str, service: str, since_s: int = 900, replies: Rep
         ACCOUNT: _account(user, service),
         RULES: _RULES,
         SERVER: _server(user, service, since_s, replies),
+        RUNNING: _RUNNING.replace("@USER@", user),
     }
     return f"{_PATH}{_RAISES}{asks[piece]}echo told {piece}\n"
 
@@ -101,7 +103,7 @@ said() {{
 }}
 [ -d /run/systemd/system ] && echo managed
 {{
-  systemctl show -p Id -p LoadState -p ActiveState -p NRestarts {units} 2>/dev/null
+  systemctl show -p Id -p LoadState -p ActiveState -p NRestarts -p IPAddressDeny -p IPAddressAllow {units} 2>/dev/null
   echo
 }} | while IFS='=' read -r k v; do
   case "$k" in
@@ -109,6 +111,8 @@ said() {{
   LoadState) l=$v ;;
   ActiveState) s=$v ;;
   NRestarts) r=$v ;;
+  IPAddressDeny) d=$v ;;
+  IPAddressAllow) a=$v ;;
   '')
     [ "$l" = masked ] && [ "$s" != active ] && s=masked
     case "$l $seen" in
@@ -118,9 +122,10 @@ said() {{
       # One that is started again and again has failed.
       [ "$s" = activating ] && [ "${{r:-0}}" != 0 ] && s=failed
       case "$s" in failed|activating) s="$s $(said "$u")" ;; esac
-      echo "unit $u $s" ;;
+      echo "unit $u $s"
+      [ "$d" ] && echo "denies $u $d / $a" ;;
     esac
-    l= r= ;;
+    l= r= d= a= ;;
   esac
 done
 """
@@ -199,10 +204,17 @@ df -P / | while read -r a b c d e f; do [ "$f" = / ] && echo "disk $e"; done
 """
 
 
+# The user's processes: what a login waits for.
+_RUNNING = """\
+ps -o pid=,ppid=,args= -u @USER@ 2>/dev/null | head -n 60 | while read -r line; do echo "running $line"; done
+"""
 # Only root can see them: other users answer nothing for this piece.
 _RULES = """\
 [ "$(id -u)" = 0 ] || exit 0
 command -v nft > /dev/null && { printf 'ruleset '; nft -j list ruleset 2>/dev/null | head -c 400000; echo; }
+tc qdisc show 2>/dev/null | while read -r q kind h d link rest; do
+  case "$kind" in noqueue|pfifo*|fq*|mq*|"") ;; *) echo "shaped $kind on $link" ;; esac
+done
 for f in ip ip6; do
   command -v ${f}tables-save > /dev/null && ${f}tables-save 2>/dev/null | head -n 2000 | sed "s/^/saved $f /"
 done

@@ -52,6 +52,14 @@ class Unit(NamedTuple):
     said: str = ""
 
 
+class Process(NamedTuple):
+    """A process of the user: its number, its parent's, its command line."""
+
+    pid: int
+    parent: int
+    command: str
+
+
 class Link(NamedTuple):
     """A network link: its name, whether it is up, its hardware address, its IPv4 addresses ("ADDRESS/PREFIX"),
     its MTU (bytes; 0 if not reported), whether it uses ARP."""
