@@ -247,3 +247,5 @@ def test_a_client_that_the_guest_itself_keeps_out(changed: dict[str, str], words
     said = stopped(e, told(**changed))
     assert (said.startswith("sources broken the door allows every client; ") and words in said) if words else not said
     assert not stopped(but(e, origin="host"), told(**changed)), "the guest does not see its address"
+    # On a LAN, whose router Dacha does not know, each router is right.
+    assert not stopped(but(e, gateway="", way="own"), told(way="default via 10.77.4.254 dev eth0"))

@@ -127,8 +127,8 @@ def why_one_is_unanswered(e: Evidence, client: str) -> Cause | None:
         return None
     if blocked := blocking(inside.rules, first_packet(e, inside, client)):
         if not blocked.sure:
-            means = f"one of: nothing; a rule of the guest's firewall drops its packets ({blocked.words})"
-            return Cause(f"the guest's answer to {client} is not certain", means, RULES_THERE, proved=False)
+            seen = f"it is not certain whether the guest's firewall admits {client}: {blocked.words}"
+            return Cause(seen, "", RULES_THERE, proved=False)
         return Cause(f"the guest's firewall drops packets from {client}: {blocked.words}", "", RULES_THERE)
     if way := _wrong_way(e, inside, client):
         return way
@@ -154,6 +154,8 @@ def _leads_there(way: Way, gateway: str, link: Link | None, *, near: bool) -> bo
     """True for a route that is right: directly to the guest's own network, by its gateway to all others."""
     if way.kind or (link and way.dev and way.dev != link.name):
         return False
+    if not gateway and not near:
+        return bool(way.via)  # a network whose router Dacha does not know
     return way.via in (gateway, "") if near or not link else way.via == gateway
 
 
