@@ -162,7 +162,7 @@ def _of_key_file(inside: Inside, user: str, ours: tuple[str, ...]) -> Cause | No
         return Cause("", means, Advice(f"chown {user}: {which} && chmod go-w {which}"))
     if hidden := _unreadable(inside, user):
         means = f"{hidden} cannot be read by {user}, as whom the server reads it"
-        return Cause("", means, Advice(f"chmod u+rX {shlex.quote(hidden)}"))
+        return Cause("", means, Advice(f"chown {user}: {shlex.quote(hidden)}; chmod u+rX {shlex.quote(hidden)}"))
     if ours and not set(ours) & set(inside.tails):
         many = f"{inside.keys} key{'' if inside.keys == 1 else 's'}"
         return Cause("", f"its key file has {many}, but not this one")
