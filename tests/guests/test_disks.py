@@ -94,7 +94,7 @@ def test_the_first_disk_of_a_guest_comes_while_it_runs(guest_lab: Lab) -> None:
     lab("guest", "edit", "gauge", "--add-disk", "24MiB")
     refused = lab("apply", code=3).err
     assert "all its hot-plug ports are in use" in refused and "dacha restart" in refused
-    lab("restart", "gauge")
+    lab("restart", "gauge", "--wait", "4min")
     assert sees(lab, {"vda": 16, "vdc": 24})
 
 

@@ -62,7 +62,7 @@ def test_a_medium_becomes_a_guest(
 
     # The medium is out; restarted, the guest starts from its disk, and nothing is installed twice.
     if (firmware, medium) == ("bios", "reboot"):
-        lab("restart", "gauge")
+        lab("restart", "gauge", "--wait", "4min")
     if firmware == "uefi":
         assert lab("connect", "gauge", "--", "cat /sys/class/tpm/tpm0/tpm_version_major").out == "2\n"
     record: str = lab("console", "gauge", "--record").out

@@ -114,7 +114,7 @@ def test_a_lab_from_nothing_to_logins_and_back(guest_lab: Lab) -> None:
     waiting = lab("diff").out
     assert "memory 128 MiB → 160 MiB" in waiting and "at next start" in waiting
     assert "1 change waits for a guest's next start: dacha restart gauge" in lab("apply").out
-    lab("restart", "gauge")
+    lab("restart", "gauge", "--wait", "4min")
     assert int(lab("connect", "gauge", "--", "awk '/MemTotal/ {print $2}' /proc/meminfo").out) > 110_000
     assert lab("connect", "gauge", "--", "wc -l < /srv/readings/log").out.strip() == "2", "the disk kept its readings"
 
@@ -240,7 +240,7 @@ def test_a_changed_host_key_is_given_back_or_accepted_as_the_remedy_says(guest_l
     assert "applies its first-boot data again" in lab("guest", "first-boot", "gauge", "--again").out
     again = lab("guest", "first-boot", "gauge", "--json").json["documents"]
     assert again["meta-data"] != documents["meta-data"]
-    lab("restart", "gauge")
+    lab("restart", "gauge", "--wait", "4min")
     assert lab("guest", "host-key", "gauge", "--json").json == right
     assert lab("trace", "gauge", "--json").json["answers"] and lab("diff").out == "one: everything applied\n"
 

@@ -97,7 +97,7 @@ def test_folders_are_shared_both_ways(guest_lab: Lab, files: int, mib: int) -> N
     # Taken away with a word on what that waits for.
     lab("share", "remove", "gauge", "charts")
     assert "shared folders tides, charts → tides" in lab("diff").out
-    lab("restart", "gauge", timeout=240)
+    lab("restart", "gauge", "--wait", "4min", timeout=600)
     assert "charts" not in lab("connect", "gauge", "--", "mount").out and len(served(lab)) == 2
     tides.rename(lab.folder / "gone")
     lab("stop", "gauge", "--force", "--wait", "0s")
