@@ -12,7 +12,7 @@ from dacha.core.trace.hop import BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.host import forwards
 from dacha.core.trace.seen.evidence import AGENT, UNKNOWN, kind_of_login
 from dacha.core.trace.seen.inside import Inside
-from dacha.core.trace.seen.outward import GOT_IN, NOT_TRIED, TURNED_AWAY, Outward
+from dacha.core.trace.seen.outward import GOT_IN, NOT_TRIED, TIMED_OUT, TURNED_AWAY, Outward
 from dacha.core.trace.seen.own_rules import blocking
 from dacha.core.trace.seen.questions import LINKS, RULES
 from dacha.core.trace.seen.results import OPEN, REFUSED, REJECTED, SILENT
@@ -106,7 +106,7 @@ def _route(o: Outward) -> Hop | None:
             advice = Advice(f"{o.ip} route replace default via {o.gateway}")
             return Hop("route", BROKEN, f"its default route uses {via}", means, _said(o, advice))
         link = o.inside.link_of(o.hardware) if o.inside and o.inside.knows(LINKS) else None
-        if link and dev and dev != link.name and o.tried != GOT_IN:
+        if link and dev and dev != link.name and o.tried == TIMED_OUT:
             why = _policies(o) or "a route of the guest leads there"
             means = f"these packets do not use network {o.network}: {why}"
             shows = _said(o, Advice(f"ip route get {o.address}; ip rule; ip route"))
@@ -184,13 +184,15 @@ def _rules(o: Outward) -> Hop | None:
 
 def _forwarding(o: Outward) -> Hop | None:
     """Whether the kernel of this host forwards it, and the replies."""
-    return None if o.forwarding is None or o.tried == GOT_IN else forwards(o.forwarding, o.unforwarded)
+    if o.forwarding is None or o.tried in (GOT_IN, TURNED_AWAY):
+        return None
+    return forwards(o.forwarding, o.unforwarded)
 
 
 def _host(o: Outward) -> Hop | None:
     if o.host is None:
         return None
-    if o.routed is False:
+    if o.routed is False and o.tried not in (GOT_IN, TURNED_AWAY):
         means = "one of: its default route is missing; a route or a policy rule discards these packets"
         shows = f"{o.ip} route get {o.address}\n{o.ip} rule and {o.ip} route show table all show the routes"
         return Hop("host", BROKEN, f"this host has no route to {o.address} ({o.host.seen})", means, shows)

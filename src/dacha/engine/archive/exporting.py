@@ -134,5 +134,5 @@ def _omitted(guest: Guest) -> tuple[str, ...]:
     if guest.tpm:
         found.append("its TPM is not in the package: a system that encrypts its disk with it requires its recovery key")
     if guest.firmware == "uefi":
-        found.append("its firmware is UEFI: choose it in the other program, if that does not read it here")
+        found.append("its firmware is UEFI: choose UEFI in the other program, too")
     return tuple(found)

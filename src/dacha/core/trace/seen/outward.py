@@ -15,14 +15,13 @@ GOT_IN, TURNED_AWAY, TIMED_OUT, NOT_TRIED = "got in", "turned away", "timed out"
 
 class Outward(NamedTuple):
     """The evidence. `target` is the requested machine, `port` its TCP port, `where` how the guest's network is carried
-    ("kernel", "user", "own"), `kind` its kind; `by` is how the guest was queried, "" if it was not, and `mute` why not.
-    Inside: `servers` are its name servers, `found` the addresses that it has for the name, `way` its route there (""
-    for none, None if not reported), `gateway_state` the state of its gateway's neighbour entry (ip-neighbour(8)),
-    `tried` the result of its own connection, `said` its message. On this host: `known` are the addresses that it has
-    for the name, `host` the result of its own connection, `routed` whether it
-    has a route there, `refuses` the lab's rule that blocks the guest (what,
-    remedy), `dropped` another program's; `forwarding` is whether this host forwards at all, `unforwarded` what of this
-    connection the kernel does not forward."""
+    ("kernel", "user", "own"), `kind` its kind; `by` is how the guest was queried, "" if it was not, and `mute` why
+    not. Inside: `servers` are its name servers, `found` the addresses that it has for the name, `way` its route
+    there ("" for none, None if not reported), `gateway_state` the state of its gateway's neighbour entry (ip-
+    neighbour(8)), `tried` the result of its own connection, `said` its message. On this host: `known` are the
+    addresses that it has for the name, `host` the result of its own connection, `routed` whether it has a route
+    there, `refuses` the lab's rule that blocks the guest (what, remedy), `dropped` another program's; `forwarding`
+    is whether this host forwards at all, `unforwarded` what of this connection the kernel does not forward."""
 
     guest: str
     target: str

@@ -70,12 +70,13 @@ def _listeners() -> str:
     systemd, the unit that it starts for a connection (systemd.socket(5))."""
     return """\
 if command -v ss > /dev/null; then
-  case "$(ss -Hltnp 2>/dev/null)" in *'"systemd"'*)
+  all=$(ss -Hltnp 2>/dev/null)
+  case "$all" in *'"systemd"'*)
     systemctl list-sockets --no-legend --no-pager 2>/dev/null | while read -r address unit starts rest; do
       case "$address" in *:[0-9]*) echo "starts ${address##*:} ${starts%.service}" ;; esac
     done ;;
   esac
-  ss -Hltnp 2>/dev/null | while read -r line; do
+  [ "$all" ] && printf '%s\\n' "$all" | while read -r line; do
     echo "listen $line"
     p=${line#*pid=}; p=${p%%,*}
     read -r pid name state rest 2>/dev/null < "/proc/$p/stat" && echo "process $pid $state"

@@ -31,7 +31,7 @@ class Listener(NamedTuple):
     def is_for(self, service: str) -> bool:
         """False if its program is known to be no server for the service."""
         if self.starts:
-            return self.starts.partition("@")[0] in UNITS.get(service, (self.starts,))
+            return service != "ssh" or self.starts.partition("@")[0] in UNITS["ssh"]
         return self.program in SERVERS.get(service, (self.program,))
 
     @property
