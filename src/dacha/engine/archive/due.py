@@ -41,7 +41,7 @@ def archives(ws: Workspace, guest: str) -> dict[float, Archive]:
         if folder.stat().st_mode & stat.S_IWOTH:
             raise HostError(
                 f"every user may write to the folder for archives of {guest}: {folder}",
-                why="others could put archives there, and those that are counted as older would be deleted",
+                why="others could add files that count as archives, and Dacha would delete older ones for them",
                 remedy=f"chmod o-w {folder}",
             )
         with os.scandir(folder) as entries:

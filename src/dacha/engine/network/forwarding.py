@@ -26,7 +26,7 @@ def all_forwarded(lab: str, guests: Iterable[tuple[str, str]]) -> bool:
 
 def unforwarded(lab: str, network: str, address: str, asker: str | None) -> Unforwarded | None:
     """Whether the kernel forwards a client's packets to a guest, and the guest's replies; None if it does, or if there
-    is no client that can stand for others."""
+    is no client that represents the others."""
     outer, bridge = addresses.lan_interface(), link_name(lab, "network", network)
     clients = [str(a) for a in addresses.lan_clients()]
     if asker and ":" not in asker:
@@ -35,7 +35,7 @@ def unforwarded(lab: str, network: str, address: str, asker: str | None) -> Unfo
     if outer in (None, "lo") or ":" in address:
         return None
     found = None
-    # An address of this host itself stands for nobody.
+    # An address of this host itself represents no client.
     for client in [c for c in clients if iproute.way_to(c) != "lo"]:
         # A route for one client alone says nothing about the others.
         if (found := _unforwarded(address, client, str(outer), bridge)) is None:

@@ -203,7 +203,7 @@ def carry_out(ws: Workspace, plan: Plan, change: Change) -> rules.Ended:
                 ended = rules.load(ws, plan, lacking)
             except HostError:
                 if not _rules_there(ws) and not _others(ws):
-                    # A host that forwards only for labs does so only under their rules.
+                    # If this host forwards packets only because of labs, it forwards only what their rules allow.
                     _stop_forwarding()
                 raise
             for link in wanted_links(ws, plan).bridges():

@@ -44,7 +44,7 @@ from dacha.hypervisor.monitor import agent
 from dacha.hypervisor.monitor.qmp import Qmp
 
 Progress = Callable[[str, float], None]
-# Keys that a guest has for itself, by the table that they are in.
+# Keys whose values only one guest can have, by their table.
 _OWN_ADAPTER, _OWN_DOOR = ("address", "address6", "hardware-address"), ("port", "outside-port")
 
 
