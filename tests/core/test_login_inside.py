@@ -69,6 +69,7 @@ def tried(code: int, said: str, inside: Inside | None = None, user: str = "ops")
         (255, "Permission denied", {"shell": "-"}, BROKEN, "there is no ops"),
         (255, "Permission denied", {"disk": "100%"}, BROKEN, "one of: the key is not in the key file"),
         (255, "Permission denied", {"mode": "777 ops /home/ops"}, BROKEN, "/home/ops does not belong to ops alone"),
+        (255, "Permission denied", {"key-lines": "-", "notfile": "/h/.ssh/authorized_keys"}, BROKEN, "is not a file"),
         (255, "Permission denied", {"mode": "000 ops /home/ops/.ssh"}, BROKEN, "/home/ops/.ssh cannot be read by ops"),
         (255, "Permission denied", {"mode": "700 root /home/ops/.ssh"}, BROKEN, "/home/ops/.ssh cannot be read"),
         (255, "Permission denied", {"mode": "710 root /home/ops/.ssh"}, BROKEN, "one of: "),

@@ -148,6 +148,9 @@ def _of_key_file(inside: Inside, user: str, ours: tuple[str, ...]) -> Cause | No
     if inside.no_home:
         words = f"restore {inside.no_home}, or create it, with the lab's key in .ssh/authorized_keys (dacha key show)"
         return Cause("", f"the home directory of {user}, {inside.no_home}, does not exist", Advice(words=words))
+    if inside.not_file:
+        words = f"move {inside.not_file} away, and restore the file, with the lab's key (dacha key show)"
+        return Cause("", f"{inside.not_file} is not a file", Advice(words=words))
     if inside.keys is None:
         return Cause("", f"{user} has no key file in the guest")
     bits, _, owner = inside.mode.partition(" ")

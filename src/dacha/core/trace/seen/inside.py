@@ -26,18 +26,18 @@ class Inside(NamedTuple):
     routes, `policies` its own policy rules (ip-rule(8)), `replies` the routes that these give to its replies,
     `neighbours` its neighbour entries. `managed` means that systemd manages its services (`units`). `shell` is the
     user's, None for a missing user; `shell_there` whether it exists; `no_home` its home directory if that does not
-    exist; `keys` the number of lines in the user's key file, None without a file, and `tails` the final characters
-    of each key, `limits` the options of those that have any; `mode` that file's bits and owner; `folders` those
-    above it (path, bits, owner); `mark` the first character of the password hash ("!" is a locked account),
-    `expires` the day (since 1970) when the account expires, `must` whether its password must be changed; `closed`
-    the text of /etc/nologin; `rules` the guest's firewall (nft's JSON form); `settings` of its SSH server for the
-    user (sshd -T), who is in `groups`, and the `algorithms` that it accepts for keys; `log` its server's last
-    message about a refusal; `clock` the guest's (Unix seconds); `gateway` its default gateway ("" for none, None if
-    not reported); `at_screen` the users logged in at its local screen; `raises` how who was asked runs commands as
-    root ("root": is root, "sudo", "doas", "none"). `denies` are the services that may not use some addresses (each
-    with IPAddressDeny and IPAddressAllow, systemd.resource-control(5)), `running` the processes of the user,
-    `shaped` its own traffic control ("KIND on LINK"). `told` are the complete pieces (`questions`): only for those,
-    a missing answer means "no"."""
+    exist; `not_file` its key file if that is none; `keys` the number of lines in the user's key file, None without a
+    file, and `tails` the final characters of each key, `limits` the options of those that have any; `mode` that
+    file's bits and owner; `folders` those above it (path, bits, owner); `mark` the first character of the password
+    hash ("!" is a locked account), `expires` the day (since 1970) when the account expires, `must` whether its
+    password must be changed; `closed` the text of /etc/nologin; `rules` the guest's firewall (nft's JSON form);
+    `settings` of its SSH server for the user (sshd -T), who is in `groups`, and the `algorithms` that it accepts for
+    keys; `log` its server's last message about a refusal; `clock` the guest's (Unix seconds); `gateway` its default
+    gateway ("" for none, None if not reported); `at_screen` the users logged in at its local screen; `raises` how
+    who was asked runs commands as root ("root": is root, "sudo", "doas", "none"). `denies` are the services that may
+    not use some addresses (each with IPAddressDeny and IPAddressAllow, systemd.resource-control(5)), `running` the
+    processes of the user, `shaped` its own traffic control ("KIND on LINK"). `told` are the complete pieces
+    (`questions`): only for those, a missing answer means "no"."""
 
     listeners: tuple[Listener, ...] = ()
     starts: tuple[tuple[int, str], ...] = ()
@@ -52,6 +52,7 @@ class Inside(NamedTuple):
     shell: str | None = None
     shell_there: bool = True
     no_home: str = ""
+    not_file: str = ""
     keys: int | None = None
     tails: tuple[str, ...] = ()
     limits: tuple[tuple[str, str], ...] = ()
@@ -216,6 +217,8 @@ def _with_account(found: Inside, word: str, words: list[str], rest: str) -> Insi
             return found._replace(shell_there=False)
         case "nohome":
             return found._replace(no_home=rest)
+        case "notfile":
+            return found._replace(not_file=rest)
         case "closed":
             return found._replace(closed=rest)
         case _:

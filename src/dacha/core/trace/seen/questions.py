@@ -191,6 +191,7 @@ while IFS=: read -r n x u g c h sh; do [ "$n" = {user} ] && p=$n && break; done 
     done < "$k"
     echo "key-lines $n"
   }}
+  [ -e "$k" ] && [ ! -f "$k" ] && echo "notfile $k"
   stat -c 'mode %a %U %n' "$k" "$h" "$h/.ssh" 2>/dev/null
   while IFS=: read -r n w last x1 x2 x3 x4 e x5; do
     [ "$n" = {user} ] && {{ echo "shadow ${{w%"${{w#?}}"}}x $e"; [ "$last" = 0 ] && echo must; }}
