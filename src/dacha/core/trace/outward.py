@@ -133,7 +133,7 @@ def _discarded(o: Outward, inside: Inside) -> tuple[str, str]:
     way = way_to(inside.ways, o.address)
     if way and way.kind:
         return f"its route {way} discards these packets", _said(o, Advice(f"ip route del {way}"))
-    means = _policies(o) or "one of: another route applies to this address; a policy rule does"
+    means = _policies(o) or "one of: another route, or a policy rule, applies to this address; a link is down"
     return means, _said(o, Advice(f"ip route get {o.address}; ip rule; ip route show table all"))
 
 

@@ -12,15 +12,14 @@ from functools import partial
 from pathlib import Path
 from typing import BinaryIO
 
-from dacha.core.apply.observed import ON, SAVED
+from dacha.core.apply.observed import ON
 from dacha.core.archive.appliance import Appliance, ApplianceDisk
-from dacha.core.errors import AnswerNo, HostError, UsageError
+from dacha.core.errors import AnswerNo, HostError
 from dacha.core.lab.model import Guest
 from dacha.core.named import NamedTuple
-from dacha.engine.archive.saving import Counted, Lock, standalone
-from dacha.engine.guest.observe import observe_guest
+from dacha.engine.archive.saving import Counted, Lock, savable, standalone
 from dacha.engine.lab.named import guest_named
-from dacha.engine.states.copying import settle, working_folder
+from dacha.engine.states.copying import working_folder
 from dacha.engine.workspace import Workspace
 from dacha.formats.ovf.write import Part, encode, manifest
 from dacha.hypervisor.images import chain, making
@@ -55,15 +54,8 @@ def export(ws: Workspace, name: str, out: BinaryIO, *, progress: Progress, lock:
 
 def _export(ws: Workspace, name: str, out: BinaryIO, progress: Progress, release: Callable[[], None]) -> Exported:
     home, guest = ws.home, guest_named(ws, name)
-    settle(ws)
-    home.refuse_if_archived(name)
-    there = dict(home.disks(name))
-    disks = {d.name: there[d.name] for d in guest.disks if d.name in there}
-    if not disks:
-        raise UsageError(f"{name} has no disk: there is nothing to save", remedy=f"start it first: dacha start {name}")
-    seen = observe_guest(home, name, forwards=False)
-    if seen.state == SAVED:
-        raise AnswerNo(f"{name} is saved to disk, and its disks belong to that state", remedy=f"dacha start {name}")
+    saved, seen = savable(ws, name)
+    disks = {n: path for n, (path, _) in saved.items()}
     for path in disks.values():
         if chain.passphrase_source(path):
             raise AnswerNo(

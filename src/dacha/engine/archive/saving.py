@@ -14,7 +14,7 @@ from functools import partial
 from pathlib import Path
 from typing import BinaryIO
 
-from dacha.core.apply.observed import ON, SAVED
+from dacha.core.apply.observed import ON, SAVED, ObservedGuest
 from dacha.core.archive.manifest import BLOCK, FIRST, FURTHER, LAST, ArchivedDisk, Manifest, Seal, block_name
 from dacha.core.errors import AnswerNo, DachaError, HostError, UsageError
 from dacha.core.named import NamedTuple
@@ -61,16 +61,8 @@ def save(
 def _save(
     ws: Workspace, name: str, out: BinaryIO, with_keys: bool, progress: Progress, release: Callable[[], None]
 ) -> Archived:
-    home, guest = ws.home, guest_named(ws, name)
-    settle(ws)
-    home.refuse_if_archived(name)
-    there = dict(home.disks(name))
-    disks = {d.name: (there[d.name], d.bus) for d in guest.disks if d.name in there}
-    if not disks:
-        raise UsageError(f"{name} has no disk: there is nothing to save", remedy="copy its table in the lab file")
-    seen = observe_guest(home, name, forwards=False)
-    if seen.state == SAVED:
-        raise AnswerNo(f"{name} is saved to disk, and its disks belong to that state", remedy=f"dacha start {name}")
+    home = ws.home
+    disks, seen = savable(ws, name)
     board = written_table(ws, name)
     further = _further(home, name, with_keys=with_keys)
     with standalone(home, name, {n: path for n, (path, _) in disks.items()}, seen.state == ON, release,
@@ -90,6 +82,22 @@ def _save(
         except OSError as e:
             raise HostError("cannot write the archive", why=e.strerror or str(e)) from e
     return Archived(manifest, counted.length)
+
+
+def savable(ws: Workspace, name: str) -> tuple[dict[str, tuple[Path, str]], ObservedGuest]:
+    """The disks of a guest that can be saved, by name with their bus, and the guest as it is. Raises UsageError,
+    AnswerNo."""
+    home, guest = ws.home, guest_named(ws, name)
+    settle(ws)
+    home.refuse_if_archived(name)
+    there = dict(home.disks(name))
+    disks = {d.name: (there[d.name], d.bus) for d in guest.disks if d.name in there}
+    if not disks:
+        raise UsageError(f"{name} has no disk: there is nothing to save", remedy="copy its table in the lab file")
+    seen = observe_guest(home, name, forwards=False)
+    if seen.state == SAVED:
+        raise AnswerNo(f"{name} is saved to disk, and its disks belong to that state", remedy=f"dacha start {name}")
+    return disks, seen
 
 
 @contextlib.contextmanager

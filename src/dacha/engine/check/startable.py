@@ -9,7 +9,7 @@ from dacha.hypervisor.images.blank import is_blank
 
 
 def nothing_to_start(ws: Workspace, guest: Guest) -> BadValue | None:
-    """What a guest lacks whose firmware would find nothing to start from; None if it may find something."""
+    """What is missing if the firmware of a guest finds nothing to start from; None if it may find something."""
     if guest.boot or guest.install or guest.media or guest.usb or "network" in guest.boot_order:
         return None
     there = dict(ws.home.disks(guest.name))

@@ -38,7 +38,8 @@ def unforwarded(lab: str, network: str, address: str, asker: str | None) -> Unfo
     # An address of this host itself represents no client.
     for client in [c for c in clients if iproute.way_to(c) != "lo"]:
         # A route for one client alone says nothing about the others.
-        if (found := _unforwarded(address, client, str(outer), bridge)) is None:
+        ways = ((str(outer), client, address, bridge), (bridge, address, client, str(outer)))
+        if (found := _wrong(ways)) is None:
             return None
     return found
 
@@ -49,16 +50,12 @@ def unforwarded_outward(lab: str, network: str, address: str, target: str) -> Un
     outer, bridge = iproute.way_to(target), link_name(lab, "network", network)
     if outer in (None, "lo", bridge):
         return None
-    for link, source, to, wanted in ((bridge, address, target, outer), (outer, target, address, bridge)):
-        goes, reason = iproute.forwarded(to, source, str(link))
-        if goes != wanted:
-            off = sysctls.read(f"net/ipv4/conf/{link}/forwarding") == "0"
-            return Unforwarded(str(link), source, to, str(wanted), goes, reason, off)
-    return None
+    return _wrong(((bridge, address, target, str(outer)), (str(outer), target, address, bridge)))
 
 
-def _unforwarded(address: str, client: str, outer: str, bridge: str) -> Unforwarded | None:
-    for link, source, to, wanted in ((outer, client, address, bridge), (bridge, address, client, outer)):
+def _wrong(ways: Iterable[tuple[str, str, str, str]]) -> Unforwarded | None:
+    """The first of these (link, source, destination, wanted link) that the kernel does not forward as wanted."""
+    for link, source, to, wanted in ways:
         goes, reason = iproute.forwarded(to, source, link)
         if goes != wanted:
             off = sysctls.read(f"net/ipv4/conf/{link}/forwarding") == "0"

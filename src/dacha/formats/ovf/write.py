@@ -13,7 +13,7 @@ _ENVELOPE = "http://schemas.dmtf.org/ovf/envelope/1"
 _CIM = "http://schemas.dmtf.org/wbem/wscim/1/cim-schema/2/CIM_"
 # The namespace of our extension, the firmware: the standard has no element for it.
 _OWN = "urn:dacha:ovf:1"
-# The identifier of disks in this form: each has its size and its contents in one compressed file.
+# The identifier by which readers of the standard recognise this form of disks: compressed, each in one file.
 DISK_FORM = "http://www.vmware.com/interfaces/specifications/vmdk.html#streamOptimized"
 # Types of systems of 64 bits (CIM_OperatingSystem, OSType), and how they are described; others are "Other 64-Bit".
 _SYSTEMS = {

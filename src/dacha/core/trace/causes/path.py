@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import re
-from ipaddress import IPv4Address, IPv4Interface
 
 from dacha.core.network.firewall.matches import Packet
 from dacha.core.trace.causes.advice import RULES_THERE, Advice
 from dacha.core.trace.causes.cause import Cause
-from dacha.core.trace.causes.port import client_of, first_packet, serves
+from dacha.core.trace.causes.port import client_of, first_packet, serves, within
 from dacha.core.trace.seen.evidence import Evidence
 from dacha.core.trace.seen.inside import Inside
 from dacha.core.trace.seen.own_rules import Blocked, blocking
@@ -114,7 +113,7 @@ def _wrong_way(e: Evidence, inside: Inside, client: str) -> Cause | None:
     if way.is_default:
         return Cause(seen, f"this route {what}", Advice(f"ip route replace default via {gateway}") if gateway else None)
     other = next((x for x in inside.links if x.name == way.dev and x != link), None)
-    if other and (same := next((a for a in other.addresses if _within(client, a)), None)):
+    if other and (same := next((a for a in other.addresses if within(client, a)), None)):
         words = f"give its network on {other.name} other addresses, or remove it"
         return Cause(seen, f"{other.name} has {same}: it looks for {client} there", Advice(words=words))
     return Cause(seen, f"this route {what}", Advice(f"ip route del {way}"))
@@ -137,17 +136,9 @@ def why_one_is_unanswered(e: Evidence, client: str) -> Cause | None:
     return None
 
 
-def _within(client: str, network: str) -> bool:
-    """True if an IPv4 address is in the network of an address with its prefix length, which a guest may make up."""
-    try:
-        return IPv4Address(client) in IPv4Interface(network).network
-    except ValueError:
-        return False
-
-
 def _near(e: Evidence, client: str) -> bool:
     """True if a client is on the guest's own network, as planned."""
-    return _within(client, f"{e.net.address or e.net.planned}/{e.net.prefix}")
+    return within(client, f"{e.net.address or e.net.planned}/{e.net.prefix}")
 
 
 def _leads_there(way: Way, gateway: str, link: Link | None, *, near: bool) -> bool:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ipaddress import ip_address, ip_network
+from ipaddress import IPv4Address, IPv4Interface
 
 from dacha.core.network.firewall.matches import Packet
 from dacha.core.trace.causes.advice import BUSY, SERVER_LOG, Advice, to_let_pass
@@ -49,22 +49,21 @@ def _denied(e: Evidence, inside: Inside, who: str) -> Cause | None:
     """The service may not use this host's address, as its service manager is told: packets are dropped for it alone."""
     unit, deny, allow = next((d for d in inside.denies if d[0] in UNITS.get(e.service, ())), ("", "", ""))
     client = client_of(e)
-    if not client or not _covers(deny, client) or _covers(allow, client):
+    if not client or not any(within(client, n) for n in deny.split()):
+        return None
+    if any(within(client, n) for n in allow.split()):
         return None
     words = f"remove IPAddressDeny, or add IPAddressAllow={client}: systemctl cat {unit} shows where it is set"
     means = f"its service {unit} may not exchange packets with {client} (IPAddressDeny)"
     return Cause(f"{who} listens there", means, Advice(words=words))
 
 
-def _covers(networks: str, address: str) -> bool:
-    """True if one of these networks, as a guest reports them, contains an address."""
-    for network in networks.split():
-        try:
-            if ip_address(address) in ip_network(network, strict=False):
-                return True
-        except ValueError:
-            continue
-    return False
+def within(address: str, network: str) -> bool:
+    """True if an IPv4 address is in a network ("ADDRESS/PREFIX"), which a guest may make up."""
+    try:
+        return IPv4Address(address) in IPv4Interface(network).network
+    except ValueError:
+        return False
 
 
 def first_packet(e: Evidence, inside: Inside, client: str | None = None) -> Packet:
