@@ -53,6 +53,12 @@ def _options(
     parser.add_argument("--allow", metavar="ADDRESS", action="append", help=allow)
     parser.add_argument("--outside-port", metavar="PORT", help="the router's port, for a door from outside")
     parser.add_argument("--network", metavar="NETWORK", help="the network of the guest to use")
+    shown = parser.add_argument_group("how clients show it, in the files of a handout")
+    shown.add_argument("--group", metavar="NAME", help="group of connections in the client (default: the lab's name)")
+    shown.add_argument("--domain", metavar="NAME", help="domain of the user's account, for remote desktop")
+    shown.add_argument("--size", metavar="WxH", help="size of the desktop's window, or full-screen (default: 1280x800)")
+    shown.add_argument("--all-screens", action=argparse.BooleanOptionalAction, help="use every monitor of the client")
+    shown.add_argument("--sound", metavar="WHERE", help="where it is played: client (default), guest, or off")
     parser.add_argument(
         "--always",
         action=argparse.BooleanOptionalAction,
@@ -73,6 +79,11 @@ def _values(args: argparse.Namespace) -> dict[str, Any]:
         "always": args.always,
     }
     return {k: v for k, v in values.items() if v is not None}
+
+
+def _client(args: argparse.Namespace) -> dict[str, Any]:
+    asked = (("group", args.group), ("domain", args.domain), ("size", args.size), ("all-screens", args.all_screens))
+    return {k: v for k, v in (*asked, ("sound", args.sound)) if v is not None}
 
 
 def _held(args: argparse.Namespace) -> Any:
@@ -116,6 +127,8 @@ def run_add(args: argparse.Namespace) -> int:
         if "to" not in values and str(values.get("service", args.name)) not in SERVICES:
             remedy = f"dacha door add {args.guest} {args.name} --to PORT, or --service {'|'.join(SERVICES)}"
             raise UsageError(f"door {args.name}: the guest's port is not specified", remedy=remedy)
+        if client := _client(args):
+            values["client"] = client
         return [Set(("guest", args.guest, "door", args.name), values)]
 
     return _report(args, edit_lab(args.lab, decide, _held(args)))
@@ -131,7 +144,8 @@ def run_edit(args: argparse.Namespace) -> int:
     def decide(ws: Workspace) -> list[Edit]:
         door_named(ws, args.guest, args.name)
         values = _values(args)
-        if not (values or args.disallow or args.unset):
+        client = _client(args)
+        if not (values or client or args.disallow or args.unset):
             raise UsageError("no changes specified", remedy="see: dacha door edit --help")
         here = ("guest", args.guest, "door", args.name)
         door = next(d for d in ws.lab.guests[args.guest].doors if d.name == args.name)
@@ -144,6 +158,7 @@ def run_edit(args: argparse.Namespace) -> int:
             *dropped,
             *unset_edits(ws, here, args.unset),
             *(Set((*here, key), value) for key, value in values.items()),
+            *(Set((*here, "client", key), value) for key, value in client.items()),
         ]
 
     return _report(args, edit_lab(args.lab, decide, _held(args)))

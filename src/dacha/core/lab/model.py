@@ -11,6 +11,7 @@ from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network
 from types import MappingProxyType
 from typing import TYPE_CHECKING
 
+from dacha.core.lab.client import Client
 from dacha.core.lab.families import FAMILIES
 from dacha.core.lab.network import Network, Place, Ports
 from dacha.core.lab.person import Person
@@ -126,7 +127,7 @@ class Door(NamedTuple):
     `origin` is the key `from` of the file; `port` is the host's (None: the plan chooses), `to` the guest's,
     `outside_port` the router's (None: the same as the host's, or one that the router grants). Without
     `always` its server may be off: nothing waits for it. `places` are those where a door from the LAN is open, all if
-    empty; `away` means that it is closed to the LAN at the present one.
+    empty; `away` means that it is closed to the LAN at the present one. `client` are settings of its clients.
     """
 
     guest: str
@@ -143,6 +144,7 @@ class Door(NamedTuple):
     always: bool = True
     places: tuple[str, ...] = ()
     away: bool = False
+    client: Client = Client()
 
     @property
     def from_lan(self) -> bool:

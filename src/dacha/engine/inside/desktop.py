@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dacha.core.errors import AnswerNo, HostError, UsageError
+from dacha.core.lab.client import Client
 from dacha.core.plan.doors import LOOPBACK
 from dacha.engine.inside.ssh import refuse_unless_on
 from dacha.engine.lab.named import guest_named
@@ -37,5 +38,17 @@ def desktop_command(ws: Workspace, name: str, *, user: str | None) -> list[str]:
         )
     account = user or (guest.login.user if guest.login else None)
     # The certificate is self-signed: the client remembers it from the first connection.
-    argv = [found, f"/v:{place[0]}:{place[1]}", "/cert:tofu", "/dynamic-resolution", "+clipboard"]
+    argv = [found, f"/v:{place[0]}:{place[1]}", "/cert:tofu", "+clipboard", *_shown(door.client)]
     return [*argv, *([f"/u:{account}"] if account else [])]
+
+
+def _shown(client: Client) -> list[str]:
+    """The client's arguments for how the desktop is shown and heard."""
+    argv = [f"/d:{client.domain}"] if client.domain else []
+    if client.sound != "client":
+        argv.append("/audio-mode:{}".format({"guest": 1, "off": 2}[client.sound]))
+    if client.all_screens:
+        return [*argv, "/multimon"]
+    if client.size is None:
+        return [*argv, "/f"]
+    return [*argv, "/dynamic-resolution", "/size:{}x{}".format(*client.size)]

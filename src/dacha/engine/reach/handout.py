@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from dacha.core.errors import AnswerNo
+from dacha.core.lab.client import Client
 from dacha.core.lab.kinds import ORIGIN_WORDS
 from dacha.core.lab.names import host_name
 from dacha.core.lab.person import Person
@@ -106,6 +107,7 @@ def _way(ws: Workspace, row: Row, door: str, origin: str, person: Person | None)
         name=host_name(ws.lab.name, row.guest),
         user=user or "" if row.service in ("ssh", "rdp") else "",
         host_key=trusted_key(ws.home, row.guest) if row.service == "ssh" else "",
+        client=next((d.client for d in guest.doors if d.name == door), Client()),
     )
 
 

@@ -34,17 +34,22 @@ class Signer(NamedTuple):
 
 def rdp_file(way: WayIn, signer: Signer | None = None) -> bytes:
     """The file for one way; the client asks for the password, and warns if the certificate is not trusted."""
+    full = way.client.size is None or way.client.all_screens
+    width, height = way.client.size or (1280, 800)
     settings: list[tuple[str, str | int]] = [
         ("full address", str(endpoint(way.address, way.port))),
         ("username", way.user),
+        ("domain", way.client.domain),
         ("prompt for credentials", 1),
         ("authentication level", 2),
         ("enablecredsspsupport", 1),
-        ("screen mode id", 1),
-        ("desktopwidth", 1280),
-        ("desktopheight", 800),
+        ("screen mode id", 2 if full else 1),
+        ("use multimon", int(way.client.all_screens)),
+        ("desktopwidth", width),
+        ("desktopheight", height),
         ("dynamic resolution", 1),
         ("redirectclipboard", 1),
+        ("audiomode", {"client": 0, "guest": 1, "off": 2}[way.client.sound]),
     ]
     lines = [f"{key}:{'s' if isinstance(value, str) else 'i'}:{value}" for key, value in settings if value != ""]
     if signer is None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from html import escape
 
 from dacha.core.plan.doors import endpoint
@@ -12,7 +12,8 @@ from dacha.formats.handout.way_in import Shut, WayIn
 _STYLE = """\
 body { font: 16px/1.5 system-ui, sans-serif; max-width: 46em; margin: 0 auto; padding: 1.5em 1em; color: #1c2733;
   background: #fff; }
-h1 { font-size: 1.6em; margin: 0; } h2 { font-size: 1.2em; margin: 0 0 .4em; } p { margin: .4em 0; }
+h1 { font-size: 1.6em; margin: 0; } h2 { font-size: 1.3em; margin: 1em 0 .4em; }
+h3 { font-size: 1.2em; margin: 0 0 .4em; } p { margin: .4em 0; }
 .lead { color: #44525f; margin-bottom: 1.5em; }
 section { border: 1px solid #b9c4ce; border-radius: 6px; padding: 1em; margin: 1em 0; break-inside: avoid; }
 code { font: 14px/1.5 ui-monospace, monospace; background: #eef2f5; padding: .1em .3em; border-radius: 3px;
@@ -42,21 +43,34 @@ def sheet(lab: str, origin: str, ways: Iterable[WayIn], shut: Iterable[Shut], ke
     parts.append(f'<p class="lead">{whose}These connections work {escape(_PLACES[origin])}.</p>')
     if any(w.service == "ssh" for w in ways):
         parts.append(
-            f"<section><h2>Set up SSH once</h2><p>OpenSSH (Linux, macOS, Windows): copy the folder "
+            f"<section><h3>Set up SSH once</h3><p>OpenSSH (Linux, macOS, Windows): copy the folder "
             f"<code>{escape(lab)}</code> of this handout into <code>~/.ssh</code>, and add this line at the top of "
             "<code>~/.ssh/config</code>:</p>"
             f"<pre><code>Include {escape(lab)}/config</code></pre>"
             f"<p>PuTTY: open <code>putty.reg</code> once: it adds a saved session and the host key of each guest.</p>"
             f"{_key_words(lab, key)}</section>"
         )
-    for guest in dict.fromkeys([*(w.guest for w in ways), *(s.guest for s in shut)]):
-        parts.append(f"<section><h2>{escape(guest)}</h2><dl>")
-        parts += [_way(w) for w in ways if w.guest == guest]
-        for s in (s for s in shut if s.guest == guest):
-            opens = f" To open it: {escape(s.remedy)}." if s.remedy else ""
-            parts.append(f"<dt>{escape(s.door)}</dt><dd>Not reachable from there: {escape(s.why)}.{opens}</dd>")
-        parts.append("</dl></section>")
+    for group, guests in _grouped(ways, shut).items():
+        parts += [f"<h2>{escape(group)}</h2>"] if group else []
+        for guest in guests:
+            parts += [f"<section><h3>{escape(guest)}</h3><dl>", *(_way(w) for w in ways if w.guest == guest)]
+            parts += [_closed(s) for s in shut if s.guest == guest]
+            parts.append("</dl></section>")
     return "\n".join([*parts, "</body></html>", ""])
+
+
+def _grouped(ways: Sequence[WayIn], shut: Sequence[Shut]) -> dict[str, list[str]]:
+    """Guests by the group that a client shows them in, those without one first."""
+    found: dict[str, list[str]] = {"": []}
+    for guest in dict.fromkeys([*(w.guest for w in ways), *(s.guest for s in shut)]):
+        group = next((w.client.group for w in ways if w.guest == guest and w.client.group), "")
+        found.setdefault(group, []).append(guest)
+    return found
+
+
+def _closed(s: Shut) -> str:
+    opens = f" To open it: {escape(s.remedy)}." if s.remedy else ""
+    return f"<dt>{escape(s.door)}</dt><dd>Not reachable from there: {escape(s.why)}.{opens}</dd>"
 
 
 def _key_words(lab: str, key: str) -> str:
@@ -88,7 +102,7 @@ def _way(w: WayIn) -> str:
         said += _phone(w, f"ssh://{user}{at}")
         return f"<dt>SSH</dt><dd>{said}</dd>"
     if w.service == "rdp":
-        user = f" as <code>{escape(w.user)}</code>" if w.user else ""
+        user = f" as <code>{escape(w.account)}</code>" if w.user else ""
         file = escape(w.file_name)
         return (
             f"<dt>Remote desktop</dt><dd>Open <code>rdp/{file}.rdp</code> (on Linux import "
@@ -108,5 +122,5 @@ def _way(w: WayIn) -> str:
 
 def _rdp_link(w: WayIn) -> str:
     """The link format of remote desktop clients on phones: settings as in an .rdp file."""
-    user = f"&username=s:{w.user}" if w.user else ""
+    user = f"&username=s:{w.account.replace(chr(92), '%5C')}" if w.user else ""
     return f"rdp://full%20address=s:{endpoint(w.address, w.port)}{user}"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
+from dacha.core.lab.client import Client
 from dacha.core.named import NamedTuple
 from dacha.formats.openssh import fingerprint
 
@@ -26,7 +27,8 @@ def apart(ways: Iterable[WayIn]) -> list[WayIn]:
 
 class WayIn(NamedTuple):
     """A service of a guest, as seen from the recipient's place: `name` is the guest's name in the lab's domain, `user`
-    the login user ("" for none), `host_key` its SSH host key as a public line ("" if unknown)."""
+    the login user ("" for none), `host_key` its SSH host key as a public line ("" if unknown), `client` what its
+    client shows."""
 
     guest: str
     door: str
@@ -37,6 +39,7 @@ class WayIn(NamedTuple):
     user: str = ""
     host_key: str = ""
     label: str = ""
+    client: Client = Client()
 
     @property
     def session(self) -> str:
@@ -49,6 +52,11 @@ class WayIn(NamedTuple):
         """The same as a file name that is valid on every system."""
         name = self.session.removesuffix("-rdp")
         return f"guest-{name}" if name in DEVICES else name
+
+    @property
+    def account(self) -> str:
+        """The login user as Windows accepts it, with the domain of the account if it has one."""
+        return f"{self.client.domain}\\{self.user}" if self.client.domain and self.user else self.user
 
     @property
     def fingerprint(self) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dacha.core.lab import address_fields, fields
+from dacha.core.lab.client import Client, read_client
 from dacha.core.lab.kinds import ORIGINS, PROTOCOLS, SERVICES
 from dacha.core.lab.model import Door
 from dacha.core.lab.network import Ports
@@ -37,6 +38,7 @@ def read_door(guest: str, name: str, t: Table) -> Door:
                 f"add: to = 8000, or service = one of {', '.join(SERVICES)}",
             )
         to = Ports(known or 1, known or 1)
+    client = t.table("client")
     door = Door(
         guest=guest,
         name=name,
@@ -51,6 +53,7 @@ def read_door(guest: str, name: str, t: Table) -> Door:
         outside_port=t.take("outside-port", fields.whole(1, 65535), None),
         always=t.take("always", fields.flag, True),
         places=t.list_of("places", fields.text),
+        client=read_client(client, service) if client else Client(),
     )
     t.finish()
     if door.outside_port and origin != "outside":
