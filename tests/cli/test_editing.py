@@ -26,6 +26,28 @@ def data(lab: Lab) -> dict[str, Any]:
     return tomllib.loads(lab.file.read_text())
 
 
+def test_files_on_the_command_line_are_those_of_the_working_directory(pier: Lab) -> None:
+    """As a shell completes them; a name that exists only beside the lab file is taken from there."""
+    other = pier.folder / "other"
+    other.mkdir()
+    pier.file.rename(other / "lab.toml")
+    (other / "beside.pub").write_text((pier.folder / "id.pub").read_text())
+    (pier.folder / "charts").mkdir()
+    there = ("--lab", "other/lab.toml")
+    pier("guest", "edit", "gauge", "--unset", "login", *there)
+    pier("guest", "edit", "gauge", "--key", "id.pub", "--key", "beside.pub", *there)
+    pier("person", "add", "mara", "--key", "id.pub", "--enter", "gauge", *there)
+    pier("share", "add", "gauge", "charts", "--folder", "charts", *there)
+    found = tomllib.loads((other / "lab.toml").read_text())
+    assert found["guest"]["gauge"]["login"]["keys"] == [f"{pier.folder}/id.pub", "beside.pub"]
+    assert found["guest"]["gauge"]["share"]["charts"]["folder"] == f"{pier.folder}/charts"
+    assert found["person"]["mara"]["keys"] == [f"{pier.folder}/id.pub"]
+    pier("person", "edit", "mara", "--key", "beside.pub", "--not-key", "id.pub", *there)
+    assert tomllib.loads((other / "lab.toml").read_text())["person"]["mara"]["keys"] == ["beside.pub"]
+    refused = pier("person", "edit", "mara", "--key", "none.pub", *there, code=2)
+    assert f"no key file {pier.folder}/none.pub exists" in refused.err
+
+
 def test_a_new_lab_is_worth_reading_and_right(lab: Lab) -> None:
     said = lab("new", "saltmarsh").out
     assert "Wrote lab.toml" in said and "Next: dacha guest add" in said

@@ -179,6 +179,20 @@ def test_groups_methods_and_options_of_a_key(changed: dict[str, str], words: str
     assert ("one of:" in hop.means) == (not words or not proved), hop
 
 
+@pytest.mark.parametrize(
+    ("first_boot", "remedy"), [(True, "first-boot gauge --again"), (False, "dacha guest adopt gauge")]
+)
+def test_a_key_that_was_not_added_yet_is_added_by_apply(first_boot: bool, remedy: str) -> None:
+    seen = read_client("ops", ("id",), 255, f"{OFFERED}\nops@192.0.2.1: Permission denied (publickey).")
+    e = but(KERNEL, login=seen._replace(not_added=True))
+    hop = login(e._replace(lab=e.lab._replace(first_boot=first_boot)))
+    assert hop and "was not added to gauge yet" in hop.means
+    assert hop.remedy.startswith("dacha apply\n") and remedy in hop.remedy
+    # What the guest itself reports is more certain.
+    hop = login(e._replace(inside=told(shell="-")))
+    assert hop and "there is no ops" in hop.means
+
+
 RDP = but(KERNEL, service="rdp", port=3389, door="rdp", direct=ConnectResult(OPEN, True, "RDP, TLS"))
 
 

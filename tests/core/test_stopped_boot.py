@@ -5,6 +5,9 @@ from __future__ import annotations
 import pytest
 
 from dacha.core.trace.causes.stopped_boot import stopped_boot
+from dacha.core.trace.guest import boot
+from tests.core.evidence import but
+from tests.core.test_trace import KERNEL
 
 EMERGENCY = """\
 [  OK  ] Reached target paths.target - Path Units.
@@ -26,6 +29,15 @@ BusyBox v1.35.0 (Debian 1:1.35.0-4+b3) built-in shell (ash)
 Enter 'help' for a list of built-in commands.
 
 (initramfs) """
+
+
+@pytest.mark.parametrize(
+    ("since_s", "means"), [(3.0, "it may still be starting"), (60.0, "one of: it is still starting")]
+)
+def test_a_silent_console_of_a_guest_that_was_just_started_is_no_fault_yet(since_s: float, means: str) -> None:
+    e = but(KERNEL, direct=None, through=None, answered=None, seen_age_s=None)
+    hop = boot(e._replace(run=e.run._replace(since_s=since_s, console_empty=True, booted="", shown="")))
+    assert hop.means.startswith(means)
 
 
 @pytest.mark.parametrize(

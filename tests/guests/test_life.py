@@ -93,6 +93,7 @@ def test_a_lab_from_nothing_to_logins_and_back(guest_lab: Lab) -> None:
     # Status says so, to people and to scripts.
     status = lab("status")
     assert "saltmarsh: 2 guests, 2 on; everything applied" in status.out and "loopback" not in status.out
+    assert "saltmarsh: 1 of 2 guests, 1 on; everything applied" in lab("status", "gauge").out
     rows = {g["name"]: g for g in lab("status", "--json").json["guests"]}
     assert rows["gauge"]["state"] == "on" and rows["gauge"]["doors"][0]["answers"] is True
 

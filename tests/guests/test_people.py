@@ -248,6 +248,23 @@ def test_the_labs_own_key_is_renewed_while_guests_run_and_nobody_is_shut_out(gue
     assert lab.file.read_text().count("saltmarsh_key_2.pub") == 3
 
 
+def test_a_key_that_replaces_another_is_added_by_a_login_with_the_other(guest_lab: Lab, tmp_path: Path) -> None:
+    """There is no agent in this guest, so nothing but the old key opens it."""
+    lab = guest_lab
+    lab.write(GAUGE)
+    lab("apply", timeout=400)
+    new = make_key(tmp_path, "mara")
+    text = lab.file.read_text()
+    lab.file.write_text(text.replace('"id.pub"', f'"{new}.pub"'))
+    said = lab("trace", "gauge", "ssh", code=1).out
+    assert "key was not added to gauge yet" in said and "remedy       dacha apply\n" in said
+    said = lab("apply").out
+    assert "added mara@pier to ops; removed" in said
+    assert gets_in(new, 2246) and not gets_in(lab.folder / "id", 2246)
+    assert lab("trace", "gauge", "ssh").code == 0
+    assert lab("apply", "--no-wait").out.strip().endswith("nothing to do, everything applied")
+
+
 def session(key: Path, port: int) -> subprocess.Popen[str]:
     """Somebody who is logged in, and stays."""
     options = ["-o", "IdentitiesOnly=yes", "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null"]

@@ -48,7 +48,8 @@ def test_running_guests_are_not_cut_off_without_a_word(hosted: HostedLab) -> Non
         # Nothing was changed.
         assert lab("diff").out == "real: everything applied\n" and works(lab)
     # With a yes it is done, and the restart that was printed ends it.
-    lab("network", "edit", "pier", "--renumber", "10.79.0.0/24")
+    said = lab("network", "edit", "pier", "--renumber", "10.79.0.0/24").out
+    assert "then dacha restart gauge: running guests have no network until" in said, said
     lab("apply", "--yes", "--no-wait")
     assert not works(lab) and "cuts" not in lab("diff").err
     lab("restart", "gauge", "--force", "--wait", "0s", timeout=300)

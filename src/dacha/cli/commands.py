@@ -170,6 +170,21 @@ class Parser(argparse.ArgumentParser):
             found.command = [*found.command, *args[len(own) + 1 :]]
         return found
 
+    def parse_known_args(self, args: Any = None, namespace: Any = None) -> Any:
+        """Unknown arguments are an error of the command or action that they were given to, whose help shows what it
+        accepts; argparse would report them for the whole command."""
+        found, unknown = super().parse_known_args(args, namespace)
+        if unknown:
+            from dacha.core.spelling import nearest
+
+            first = str(unknown[0]).partition("=")[0]
+            known = [o[2:] for o in self._option_string_actions if o.startswith("--")]
+            close = nearest(first[2:], known) if first.startswith("--") else None
+            hint = f"did you mean --{close}? " if close else ""
+            kind = "option" if first.startswith("-") else "argument"
+            raise UsageError(f"unknown {kind} {first}", where=self.prog, remedy=f"{hint}see: {self.prog} --help")
+        return found, unknown
+
     def error(self, message: str) -> NoReturn:
         raise UsageError(message[:1].lower() + message[1:], where=self.prog, remedy=f"see: {self.prog} --help")
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Iterable
 from typing import TYPE_CHECKING, Any
 
 from dacha.cli import arguments
@@ -141,11 +142,18 @@ def run_edit(args: argparse.Namespace) -> int:
         moved = [a for a in ws.plan.adapters.values() if a.network == args.name]
         for a in moved:
             output.step("address", f"{a.guest}: {a.address or 'by DHCP'}")
-        names = " ".join(dict.fromkeys(a.guest for a in moved))
-        output.say(
-            f"Next: dacha apply, then dacha restart {names}: running guests have no network until they are restarted"
-        )
+        output.say(f"Next: {_after_renumbering(ws, args.name, {a.guest: None for a in moved})}")
     return 0
+
+
+def _after_renumbering(ws: Workspace, network: str, guests: Iterable[str]) -> str:
+    """The next commands: guests that run have their old addresses until they are restarted."""
+    running = [g for g in guests if ws.home.is_running(g)]
+    if not running:
+        return "dacha apply"
+    # The kernel's network moves at once; QEMU's user mode stays as it is while its guest runs.
+    until = "have no network" if ws.lab.networks[network].backend == "kernel" else "keep their addresses"
+    return f"dacha apply, then dacha restart {' '.join(running)}: running guests {until} until they are restarted"
 
 
 def run_remove(args: argparse.Namespace) -> int:

@@ -61,10 +61,12 @@ def _options(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def _values(args: argparse.Namespace) -> dict[str, Any]:
+def _values(args: argparse.Namespace, ws: Workspace) -> dict[str, Any]:
+    from dacha.engine.lab.proposals import written_file
+
     values = {
-        "folder": args.folder, "at": args.at, "read-only": args.read_only, "owner": args.owner, "anyway": args.anyway,
-        "by": args.by,
+        "folder": written_file(ws, args.folder) if args.folder else None,
+        "at": args.at, "read-only": args.read_only, "owner": args.owner, "anyway": args.anyway, "by": args.by,
     }  # fmt: skip
     return {k: v for k, v in values.items() if v is not None}
 
@@ -134,7 +136,7 @@ def run_add(args: argparse.Namespace) -> int:
         if any(s.name == args.name for s in guest.shares):
             what = f"{args.guest} already has a share {args.name}"
             raise UsageError(what, where=ws.path.name, remedy=f"dacha share edit {args.guest} {args.name} …")
-        values = {"folder": args.name, "at": mount_place(guest, args.name), **_values(args)}
+        values = {"folder": args.name, "at": mount_place(guest, args.name), **_values(args, ws)}
         if args.read_only is None and not args.anyway and holds_lab_file(ws, str(values["folder"])):
             values["read-only"] = True
             limited.append(f"note: {ws.path.name} is in this folder: the guest can only read it")
@@ -153,7 +155,7 @@ def run_edit(args: argparse.Namespace) -> int:
 
     def decide(ws: Workspace) -> list[Edit]:
         _named(ws, args.guest, args.name)
-        values, here = _values(args), ("guest", args.guest, "share", args.name)
+        values, here = _values(args, ws), ("guest", args.guest, "share", args.name)
         if not (values or args.unset):
             raise UsageError("no changes specified", remedy="see: dacha share edit --help")
         return [*unset_edits(ws, here, args.unset), *(Set((*here, key), value) for key, value in values.items())]

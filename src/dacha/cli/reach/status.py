@@ -57,19 +57,21 @@ def run_status(args: argparse.Namespace) -> int:
             output.say()
             try:
                 again = load_or_applied(args.lab)[0]
-                _print(again, _with_since(gather(again, only=_named(again, args.guests)), seen))
+                only = _named(again, args.guests)
+                _print(again, _with_since(gather(again, only=only), seen), only)
             except DachaError as e:
                 output.say(e.message())
 
         watch(draw, EVERY_S)
         return 0
     ws = lab_or_applied(args)
-    status = gather(ws, more_s=PATIENT_S, only=_named(ws, args.guests))
+    only = _named(ws, args.guests)
+    status = gather(ws, more_s=PATIENT_S, only=only)
     silent = [d for g in status.guests for d in g.doors if d.silent]
     if args.json:
         output.emit_json(_json(ws, status) | _usage(args, ws))
     else:
-        _print(ws, status)
+        _print(ws, status, only)
     unsound = status.confinement is not None and not status.confinement.sound
     return 1 if silent or unsound else 0
 
@@ -139,7 +141,7 @@ def _with_since(status: Any, seen: Seen) -> Any:
     return status._replace(guests=guests)
 
 
-def _print(ws: Workspace, status: Any) -> None:
+def _print(ws: Workspace, status: Any, only: set[str] | None) -> None:
     from dacha.cli.words import closed_here
     from dacha.core.apply.changes import LIVE, when_of
     from dacha.core.network.confinement import REMEDY
@@ -153,7 +155,11 @@ def _print(ws: Workspace, status: Any) -> None:
     parts = [f"{output.plural(live, 'change')} to apply: dacha diff"] if live else []
     parts += [f"{output.plural(later, 'change')} at the next start of a guest: dacha diff"] if later else []
     applied = ", ".join(parts) or ("everything else applied" if unfit else "everything applied")
-    output.say(f"{ws.lab.name}: {output.plural(len(ws.lab.guests), 'guest')}, {on} on; {applied}")
+    every = len(ws.lab.guests)
+    shown = (
+        output.plural(every, "guest") if only is None else f"{len(status.guests)} of {output.plural(every, 'guest')}"
+    )
+    output.say(f"{ws.lab.name}: {shown}, {on} on; {applied}")
     if status.refused:
         first = status.refused[0]
         more = f", and {output.plural(len(status.refused) - 1, 'more error')}" if len(status.refused) > 1 else ""

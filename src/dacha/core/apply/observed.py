@@ -20,6 +20,8 @@ PAUSED: State = "paused"
 HUNG: State = "hung"
 # A guest that started this recently (seconds) may still be booting.
 BOOTING_S = 300.0
+# A guest whose console shows nothing for this long (seconds) probably does not start, or does not use that console.
+QUIET_S = 30.0
 
 
 class ObservedGuest(NamedTuple):

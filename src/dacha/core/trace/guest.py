@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from dacha.core.apply.faults import FAULTS, held
-from dacha.core.apply.observed import BOOTING_S
+from dacha.core.apply.observed import BOOTING_S, QUIET_S
 from dacha.core.apply.waiting import START, UNAPPLIED
 from dacha.core.heard import Heard
 from dacha.core.lab.kinds import ORIGIN_WORDS
@@ -114,6 +114,9 @@ def boot(e: Evidence) -> Hop:
     waits = e.net.address is None and e.net.caretaker is False  # Without a DHCP server, time does not help.
     if e.run.state == "on" and e.run.since_s is not None and e.run.since_s < BOOTING_S and not waits:
         ago = f"started {show_duration(e.run.since_s)} ago"
+        if e.run.console_empty and e.run.since_s < QUIET_S:
+            seen, again = f"{ago}, and its console has shown nothing yet", f"dacha trace {e.guest} {e.door}"
+            return Hop("boot", BROKEN, seen, "it may still be starting", f"wait half a minute, then: {again}")
         if e.run.console_empty:
             means = (
                 "one of: it is still starting; its kernel cannot start (too little memory, or another machine's); it "

@@ -134,12 +134,20 @@ def login(e: Evidence) -> Hop | None:
     causes = causes_of(e, seen)
     if len(causes) == 1:
         (cause,) = causes
-        # A user or key that the guest does not have is installed by applying its first-boot data again.
-        again = f"dacha guest first-boot {e.guest} --again, then dacha restart {e.guest}"
-        remedy = cause.advice.said(e.guest, e.by) if cause.advice else again
+        remedy = cause.advice.said(e.guest, e.by) if cause.advice else _again(e)
         return Hop("login", BROKEN, what, cause.means, remedy)
+    if seen.not_added and not seen.accepted:
+        means = f"the lab file's key was not added to {e.guest} yet: dacha apply adds it"
+        return Hop("login", BROKEN, what, means, f"dacha apply\nif that cannot log in either: {_again(e)}")
     means = "one of: " + "; ".join(cause.means for cause in causes)
     return Hop("login", BROKEN, what, means, _more(e))
+
+
+def _again(e: Evidence) -> str:
+    """The remedy for a user or key that the guest does not have: its first boot adds them, or a login by password."""
+    if e.lab.first_boot:
+        return f"dacha guest first-boot {e.guest} --again, then dacha restart {e.guest}"
+    return f"dacha guest adopt {e.guest}   (it logs in once with a password, and adds the lab's key)"
 
 
 def _how_far(seen: LoginSeen) -> str:

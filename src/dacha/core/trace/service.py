@@ -232,9 +232,9 @@ def key(e: Evidence) -> Hop | None:
     if e.key:
         return Hop("key", FINE, "its host key is the one that Dacha created")
     means = "its key was regenerated inside, or another machine answers in its place"
-    remedy = f"dacha guest first-boot {e.guest} --again, then dacha restart {e.guest}\n"
-    remedy += "installs the lab's key again; or if you know that the new key is genuine: "
-    remedy += f"dacha guest host-key {e.guest} --accept"
+    accept = f"if you know that the new key is genuine: dacha guest host-key {e.guest} --accept"
+    again = f"dacha guest first-boot {e.guest} --again, then dacha restart {e.guest}\ninstalls the lab's key again; or "
+    remedy = f"{again}{accept}" if e.lab.first_boot else accept
     return Hop("key", BROKEN, "the host key differs from the one that Dacha created", means, remedy)
 
 

@@ -34,7 +34,7 @@ def by_login(
     if done.code is None:
         return False, f"no result within {limit_s:.0f} s"
     if done.code == NO_LOGIN:
-        return False, (harmless_lines(done.text).strip().splitlines() or ["login refused"])[-1]
+        return False, (harmless_lines(done.text.replace("\r", "")).strip().splitlines() or ["login refused"])[-1]
     return True, done.text
 
 

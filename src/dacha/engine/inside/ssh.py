@@ -13,6 +13,7 @@ from dacha.core.plan.doors import ANYWHERE, LOOPBACK
 from dacha.engine.disks.room import room
 from dacha.engine.guest.first_boot import trusted_key
 from dacha.engine.guest.observe import observe_guest
+from dacha.engine.inside.identities import identities, literal
 from dacha.engine.lab.named import guest_named
 from dacha.engine.network.live import live_plan
 from dacha.engine.workspace import Workspace
@@ -71,7 +72,7 @@ def ssh_command(ws: Workspace, name: str, command: Sequence[str], *, user: str |
             )
         raise AnswerNo(f"door {name} {door.name} is not reachable from this host", remedy="dacha check says why")
     argv = [ssh, "-p", str(place[1]), "-l", user or (guest.login.user if guest.login else "")]
-    argv += ["-o", f"ConnectTimeout={GREETING_S}", *trust_options(ws, guest), *identities(ws, guest)]
+    argv += ["-o", f"ConnectTimeout={GREETING_S}", *trust_options(ws, guest), *identities(ws, guest, former=True)]
     if terminal:
         argv.append("-t")
     argv.append(str(place[0] if place[0] != ANYWHERE else LOOPBACK))
@@ -84,7 +85,7 @@ def trust_options(ws: Workspace, guest: Guest) -> list[str]:
     if not accepted and (not guest.first_boot or not trusted_key(ws.home, guest.name)):
         return []
     options = {
-        "UserKnownHostsFile": _plain(str(ws.home.known_hosts)),
+        "UserKnownHostsFile": literal(str(ws.home.known_hosts)),
         "GlobalKnownHostsFile": "/dev/null",
         "StrictHostKeyChecking": "yes",
         "HostKeyAlias": host_name(ws.lab.name, guest.name),
@@ -98,22 +99,9 @@ def trust_options(ws: Workspace, guest: Guest) -> list[str]:
     return argv
 
 
-def _plain(path: str) -> str:
-    """A path in which ssh replaces nothing (ssh_config(5), TOKENS)."""
-    return path.replace("%", "%%")
-
-
 def _quoted(value: str) -> str:
     """A value that ssh would split at spaces, as one argument (ssh_config(5): in double quotes)."""
     if not any(c in value for c in " \t\"'\\"):
         return value
     escaped = value.replace("\\", "\\\\").replace('"', '\\"')
     return f'"{escaped}"'
-
-
-def identities(ws: Workspace, guest: Guest) -> list[str]:
-    """The private keys beside the public ones of the guest's login."""
-    keys = [k for k in (guest.login.keys if guest.login else ()) if k.endswith(".pub")]
-    found = [path for path in (ws.resolve(k.removesuffix(".pub")) for k in keys) if path.is_file()]
-    argv = [word for path in found for word in ("-i", _plain(str(path)))]
-    return [*argv, "-o", "IdentitiesOnly=yes"] if argv else []

@@ -13,7 +13,8 @@ from dacha.core.named import NamedTuple
 from dacha.core.plan.doors import endpoint
 from dacha.core.plan.plan import Plan
 from dacha.engine.guest.observe import observe_guest
-from dacha.engine.inside.ssh import GREETING_S, identities, refuse_unless_on, ssh_command, trust_options
+from dacha.engine.inside.identities import identities
+from dacha.engine.inside.ssh import GREETING_S, refuse_unless_on, ssh_command, trust_options
 from dacha.engine.lab.named import guest_named
 from dacha.engine.network.live import live_plan
 from dacha.engine.workspace import Workspace
@@ -92,7 +93,7 @@ def through_command(
         proxy = shlex.join([*first[:-1], "-W", to, first[-1]]).replace("%", "%%")
         asks = [*first[:-1], "-o", "BatchMode=yes", "-W", to, first[-1]]
         argv = [first[0], "-p", str(_port(guest)), "-l", account, "-o", f"ConnectTimeout={GREETING_S}"]
-        argv += ["-o", f"ProxyCommand={proxy}", *trust_options(ws, guest), *identities(ws, guest)]
+        argv += ["-o", f"ProxyCommand={proxy}", *trust_options(ws, guest), *identities(ws, guest, former=True)]
         argv += ["-t"] if terminal else []
         return Through(between.guest, [*argv, between.address, *(["--", *command] if command else [])], asks)
     raise AnswerNo(f"no other guest leads to {name}", why=why, remedy=f"dacha door add {name} ssh --from host")

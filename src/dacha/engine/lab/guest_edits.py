@@ -18,7 +18,7 @@ from dacha.engine.lab.guest_values import (
     start_values,
 )
 from dacha.engine.lab.named import guest_named
-from dacha.engine.lab.proposals import tidy_size, written_path
+from dacha.engine.lab.proposals import tidy_size, written_key, written_path
 from dacha.engine.lab.unset import unset_edits
 from dacha.engine.workspace import Workspace
 
@@ -65,7 +65,7 @@ def guest_edits(ws: Workspace, asked: GuestChange, values: Values, adapters: Ada
     if (archive := archive_values(ws, values)) and guest.archive is None and "folder" not in archive:
         raise UsageError(f"{asked.name} has no folder for archives", remedy="add --archive-in FOLDER")
     edits += [Set((*here, "archive", key), value) for key, value in archive.items()]
-    edits += _login(guest, here, asked)
+    edits += _login(ws, guest, here, asked)
     edits += _boot(ws, guest, here, asked)
     edits += size_edits(guest, asked.disks)
     edits += storage_edits(ws, guest, asked.move_disks)
@@ -88,15 +88,16 @@ def guest_edits(ws: Workspace, asked: GuestChange, values: Values, adapters: Ada
     return edits
 
 
-def _login(guest: Guest, here: Path, asked: GuestChange) -> list[Edit]:
+def _login(ws: Workspace, guest: Guest, here: Path, asked: GuestChange) -> list[Edit]:
     if not asked.user and not asked.keys and not asked.groups:
         return []
+    keys = [written_key(ws, key) for key in asked.keys]
     if guest.login is None:
         groups = {"groups": list(asked.groups)} if asked.groups else {}
-        return [Set((*here, "login"), {"user": asked.user or "ops", "keys": list(asked.keys)} | groups)]
+        return [Set((*here, "login"), {"user": asked.user or "ops", "keys": keys} | groups)]
     edits: list[Edit] = [Set((*here, "login", "user"), asked.user)] if asked.user else []
     if asked.keys:
-        edits.append(Set((*here, "login", "keys"), list(dict.fromkeys([*guest.login.keys, *asked.keys]))))
+        edits.append(Set((*here, "login", "keys"), list(dict.fromkeys([*guest.login.keys, *keys]))))
     if asked.groups:
         edits.append(Set((*here, "login", "groups"), list(dict.fromkeys([*guest.login.groups, *asked.groups]))))
     return edits

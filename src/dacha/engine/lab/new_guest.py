@@ -88,7 +88,7 @@ def new_guest(ws: Workspace, asked: NewGuest, values: Values, adapter: AdapterVa
         if value is not None
     }
     guest["adapter"] = [{"network": network or "inside"} | named]
-    login = login_for(asked.user, list(asked.keys))
+    login = login_for(ws, asked.user, asked.keys)
     if asked.groups and not login:
         raise UsageError("--group needs a login user", remedy="add --user USER")
     if login:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -21,6 +22,20 @@ def written_path(ws: Workspace, path: str) -> str:
         return str(full.relative_to(ws.path.parent))
     except ValueError:
         return str(full)
+
+
+def written_file(ws: Workspace, path: str) -> str:
+    """A file or folder from the command line in the lab file's form: a relative path starts at the working directory,
+    unless it exists only beside the lab file. "~" stays as it is."""
+    full = Path(path).absolute()
+    if path.startswith("~") or (not full.exists() and (ws.path.parent / path).exists()):
+        return path
+    return str(full.relative_to(ws.path.parent)) if full.is_relative_to(ws.path.parent) else str(full)
+
+
+def written_key(ws: Workspace, key: str) -> str:
+    """A public key from the command line in the lab file's form: the key itself, or its file."""
+    return key if " " in key.strip() else written_file(ws, key)
 
 
 def medium_facts(ws: Workspace, name: str) -> dict[str, Any]:
@@ -70,9 +85,9 @@ def disk_size_for(ws: Workspace, image: str, least: int) -> str | None:
         return None  # check reports the error
 
 
-def login_for(asked: str | None, named: list[str]) -> dict[str, Any] | None:
+def login_for(ws: Workspace, asked: str | None, named: Sequence[str]) -> dict[str, Any] | None:
     """The login: as specified, else this user with the key that OpenSSH would use first."""
-    keys = list(named)
+    keys = [written_key(ws, key) for key in named]
     if not keys:
         keys = [
             k

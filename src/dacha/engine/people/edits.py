@@ -10,6 +10,7 @@ from dacha.core.lab.text.edits import Edit, Set
 from dacha.core.named import NamedTuple
 from dacha.core.spelling import did_you_mean
 from dacha.engine.guest.keys import key_line
+from dacha.engine.lab.proposals import written_key
 from dacha.engine.lab.unset import unset_edits
 from dacha.engine.workspace import Workspace
 
@@ -45,8 +46,8 @@ def new_person(ws: Workspace, asked: PersonChange) -> list[Edit]:
         raise UsageError(
             f"a person {asked.name} already exists", where=ws.path.name, remedy=f"dacha person edit {asked.name} …"
         )
-    _refuse_keys(ws, asked.keys)
-    values: dict[str, object] = {"keys": list(dict.fromkeys(asked.keys))} if asked.keys else {}
+    keys = _keys(ws, asked.keys)
+    values: dict[str, object] = {"keys": keys} if keys else {}
     if asked.enter:
         values["enters"] = _entered([], asked.enter)
     values |= {key: value for key, value in (("from", asked.origin), ("user", asked.user)) if value}
@@ -58,9 +59,10 @@ def person_edits(ws: Workspace, asked: PersonChange) -> list[Edit]:
     person, here = person_named(ws, asked.name), ("person", asked.name)
     edits: list[Edit] = []
     if asked.keys or asked.not_keys:
-        _refuse_keys(ws, asked.keys)
-        kept = _without(f"{asked.name} has no key", person.keys, asked.not_keys)
-        edits.append(Set((*here, "keys"), list(dict.fromkeys([*kept, *asked.keys]))))
+        more = _keys(ws, asked.keys)
+        gone = [key if key in person.keys else written_key(ws, key) for key in asked.not_keys]
+        kept = _without(f"{asked.name} has no key", person.keys, gone)
+        edits.append(Set((*here, "keys"), list(dict.fromkeys([*kept, *more]))))
     if asked.enter or asked.not_enter:
         had = [str(e) for e in person.enters]
         if person.everything and asked.not_enter:
@@ -97,9 +99,12 @@ def _without(what: str, had: Sequence[str], gone: Sequence[str]) -> list[str]:
     return left
 
 
-def _refuse_keys(ws: Workspace, keys: Sequence[str]) -> None:
-    for written in keys:
+def _keys(ws: Workspace, keys: Sequence[str]) -> list[str]:
+    """The keys in the lab file's form, each once. Raises UsageError for what is not a public key."""
+    found = list(dict.fromkeys(written_key(ws, key) for key in keys))
+    for written in found:
         try:
             key_line(ws, written)
         except BadValue as e:
             raise UsageError(f"--key {written}: {e.what}", remedy=e.remedy) from None
+    return found

@@ -76,7 +76,7 @@ def gather(ws: Workspace, asked: Asked, tell: Tell = silent) -> Evidence:
         place=endpoint(*place) if place else None,
         away=door.door.away,
         network=door.adapter.network if door.adapter else "",
-        lab=LabSeen(_lab_error(ws), _not_applied(ws, wish, door), moves(wish, door)),
+        lab=LabSeen(_lab_error(ws), _not_applied(ws, wish, door), moves(wish, door), guest.first_boot),
         run=run,
         link=AdapterSeen(hardware=door.adapter.hardware_address if door.adapter else ""),
         net=_address(ws, door, way),

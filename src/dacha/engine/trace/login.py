@@ -12,7 +12,8 @@ from dacha.core.people.sessions_inside import TAIL, strangers_among
 from dacha.core.trace.seen.client import FAILED, IN_WORD, read_client
 from dacha.core.trace.seen.results import IN, NO_ANSWER, REFUSED_LOGIN, LoginSeen
 from dacha.engine.guest.keys import accounts_of
-from dacha.engine.inside.ssh import identities, trust_options
+from dacha.engine.inside.identities import identities, keys_in
+from dacha.engine.inside.ssh import trust_options
 from dacha.engine.workspace import Workspace
 from dacha.formats.openssh import needs_passphrase
 from dacha.host.bounded import run_bounded
@@ -53,7 +54,9 @@ def try_login(
         return LoginSeen(user, host_key=seen.host_key)
     strange = strangers_among(said.text, accounts_of(ws, guest).get(user)) if seen.result == IN else ()
     public = [_public(f.with_name(f.name + ".pub")) for f in files]
+    inside = keys_in(ws, guest, user)
     return seen._replace(
+        not_added=inside is not None and not inside & set(public),
         tails=tuple(data[-TAIL:] for _, data in public),
         types=tuple(dict.fromkeys(kind for kind, _ in public if kind)),
         strange=tuple(map(str, strange)),

@@ -40,12 +40,13 @@ def kind_of_login(inside: Inside | None) -> str:
 
 
 class LabSeen(NamedTuple):
-    """The lab file: its first `error` (what, remedy), what the door still waits for, and the guest's address from its
-    next start on, if it is another one."""
+    """The lab file: its first `error` (what, remedy), what the door still waits for, the guest's address from its next
+    start on, if it is another one, and whether the guest gets first-boot data."""
 
     error: tuple[str, str] | None = None
     not_applied: Waiting | None = None
     moves: str | None = None
+    first_boot: bool = True
 
 
 class RunSeen(NamedTuple):

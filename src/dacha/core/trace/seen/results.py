@@ -113,7 +113,7 @@ class LoginSeen(NamedTuple):
     "put out", "no answer"), the cause that the client's messages prove ("" for none), their last line, the final
     characters of the user's public keys, and their types. For SSH also the progress: the fingerprint of the presented
     `host_key`, the `methods` that the server still offers, whether it `accepted` a key, and whether the user
-    `entered`."""
+    `entered`. `not_added`: by the guest's record, none of these keys was added to it yet."""
 
     user: str
     keys: tuple[str, ...] = ()
@@ -128,6 +128,7 @@ class LoginSeen(NamedTuple):
     accepted: bool = False
     entered: bool = False
     code: int | None = None  # the exit code of the session, if it is the shell's own
+    not_added: bool = False
 
 
 class LastRun(NamedTuple):
