@@ -170,8 +170,8 @@ REFUSED = [
     (("door", "add", "gauge", "odd"), "port is not specified", "dacha door add gauge odd --to PORT"),
     (("door", "edit", "gauge", "shs", "--port", "5"), "no door shs", "dacha door add"),
     (("address", "propose", "peir"), "no network peir", "did you mean pier?"),
-    (("guest", "ad", "x"), "invalid choice", "--help"),
-    (("door",), "required: action", "--help"),
+    (("guest", "ad", "x"), "unknown action ad", "did you mean add?"),
+    (("door",), "no action specified", "one of: add, edit, remove, list"),
 ]
 
 

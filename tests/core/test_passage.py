@@ -12,7 +12,7 @@ from dacha.core.network.firewall.walk import Rules, untracked_by
 from dacha.core.trace.hop import BROKEN, UNTESTED, Hop
 from dacha.core.trace.judge import broken, judge
 from dacha.core.trace.missing import wanted
-from dacha.core.trace.seen.results import SILENT, ConnectResult, Dropped, Unforwarded
+from dacha.core.trace.seen.results import SILENT, ConnectResult, Dropped, RouteSeen, Unforwarded
 from tests.core.evidence import but
 from tests.core.test_firewall import packet
 from tests.core.test_trace import KERNEL, LINK, USER
@@ -140,7 +140,7 @@ def test_silence_behind_this_hosts_own_firewall_is_not_the_guests() -> None:
     [
         ({"pinned": "02:00:00:00:00:99"}, "neighbour", "02:00:00:00:00:99, set by hand", "ip neighbour delete"),
         ({"carried": LINK._replace(bridge_arp=False)}, "adapter", "ARP is switched off on br", "ip link set br arp on"),
-        ({"carried": LINK._replace(lost="10.77.4.1"), "route": ("eth0", "br")}, "route",
+        ({"carried": LINK._replace(lost="10.77.4.1"), "route": RouteSeen("eth0", "br")}, "route",
          "br does not have its address 10.77.4.1", "dacha apply"),
         ({"unforwarded": Unforwarded("eth0", "192.0.2.1", "10.77.4.20", "br", off=True)}, "forwarding",
          "net.ipv4.conf.eth0.forwarding is 0", "sysctl -w net.ipv4.conf.eth0.forwarding=1"),

@@ -27,6 +27,7 @@ from dacha.core.trace.seen.results import (
     ConnectResult,
     LastRun,
     RouterSeen,
+    RouteSeen,
     ThereSeen,
     accepted,
 )
@@ -39,7 +40,7 @@ LINK = Carried("tap", True, True, True, "br", "br", True, True)
 PATH = Evidence("gauge", "ssh", "ssh", "debian", 22, "kernel", "lan", Endpoint("192.0.2.10", 2220), network="pier")
 KERNEL = but(
     PATH, since_s=600.0, booted="a prompt", carried=LINK, address="10.77.4.20",
-    hardware="02:00:00:00:00:20", answered=("02:00:00:00:00:20",), route=("br", "br"), direct=SSH, key=True,
+    hardware="02:00:00:00:00:20", answered=("02:00:00:00:00:20",), route=RouteSeen("br", "br"), direct=SSH, key=True,
     reply=SSH, rule="there", forwarding=True, lan_address="192.0.2.10", through=SSH, sizes=(576, 1500),
     led=("10.77.4.20", 22), name="gauge.saltmarsh.internal", server="10.77.4.1", answer=("10.77.4.20",),
     confinement=Confinement(("pier",), ("gauge",)),

@@ -122,6 +122,12 @@ class Rig:
         for command in ("link set eth9 up", "address add 10.77.4.20/24 dev eth9"):
             world.run("other", "ip", *command.split())
 
+    def unplugged(self) -> None:
+        self.lab.world.run("switch", "ip", "link", "set", "host", "down")
+
+    def plugged(self) -> None:
+        self.lab.world.run("switch", "ip", "link", "set", "host", "up")
+
     def caretaker(self) -> int:
         return int(self.lab("caretaker", "status", "--json").json["pid"])
 

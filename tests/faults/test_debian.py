@@ -49,7 +49,7 @@ door.ssh = { from = "lan", port = 2220 }
 
 def inside(lab: HostedLab, command: str) -> None:
     """A command by the guest's agent, as root; its systemd may be slow."""
-    said = agent.run_script(Path(lab.env["DACHA_RUN"]) / "real/gauge", command, 60.0)
+    said = agent.run_script(Path(lab.env["DACHA_RUN"]) / "real/gauge", command, 180.0)
     assert said is not None, command
 
 

@@ -15,7 +15,8 @@ from pathlib import Path
 from typing import Any
 
 from dacha.core.errors import HostError
-from dacha.host.network import bridge_move, iproute, link_state
+from dacha.host.network import bridge_move, iproute
+from dacha.host.network.link import state as link_state
 
 BRIDGE, ALIAS = "br7", "dacha:real:bridge:eth0"
 

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from dacha.host.network.link_state import LinkState
+from dacha.host.network.link.state import LinkState
 from tests.networks.world import HostedLab, until
 
 LAB = """\

@@ -185,7 +185,32 @@ class Parser(argparse.ArgumentParser):
             raise UsageError(f"unknown {kind} {first}", where=self.prog, remedy=f"{hint}see: {self.prog} --help")
         return found, unknown
 
+    def _check_value(self, action: argparse.Action, value: Any) -> None:
+        """An unknown action or word is an error with the most similar one, or with all."""
+        if action.choices is not None and value not in action.choices:
+            from dacha.core.spelling import nearest
+
+            known = list(map(str, action.choices))
+            close = nearest(str(value), known)
+            what = "action" if isinstance(action, argparse._SubParsersAction) else "value"
+            place = f"{'/'.join(action.option_strings)}: " if action.option_strings else ""
+            hint = f"did you mean {close}? " if close else ""
+            remedy = f"{hint}one of: {', '.join(known)}"
+            raise UsageError(f"{place}unknown {what} {value}", where=self.prog, remedy=remedy)
+
+    def _get_value(self, action: argparse.Action, text: str) -> Any:
+        """The value of an argument; argparse names its type as Python does."""
+        try:
+            return super()._get_value(action, text)  # type: ignore[misc]
+        except argparse.ArgumentError as e:
+            if action.type is not int:
+                raise
+            name = e.argument_name or action.dest
+            remedy = f"see: {self.prog} --help"
+            raise UsageError(f"{name}: {text!r} is not a whole number", where=self.prog, remedy=remedy) from None
+
     def error(self, message: str) -> NoReturn:
+        message = message.removeprefix("argument ")
         raise UsageError(message[:1].lower() + message[1:], where=self.prog, remedy=f"see: {self.prog} --help")
 
 
@@ -212,7 +237,15 @@ def add_command(parser: argparse.ArgumentParser, name: str) -> None:
         common(parser, command.common)
         parser.set_defaults(run=getattr(module, f"run_{name}"))
         return
-    actions = parser.add_subparsers(metavar="ACTION", required=True, parser_class=Parser)
+    actions = parser.add_subparsers(metavar="ACTION", parser_class=Parser)
+
+    def unnamed(_: argparse.Namespace) -> NoReturn:
+        raise UsageError(
+            "no action specified", where=parser.prog,
+            remedy=f"one of: {', '.join(actions.choices)}; see: {parser.prog} --help",
+        )  # fmt: skip
+
+    parser.set_defaults(run=unnamed)
     for row in module.ACTIONS:
         action = actions.add_parser(row.name, help=row.help, epilog=f"example: {row.example}")
         row.arguments(action)

@@ -40,7 +40,8 @@ def print_status(ws: Workspace, status: Any, only: set[str] | None) -> None:
         for d in silent:
             name = f"{d.plan.door.guest} {d.plan.door.name}"
             if d.inside_only:
-                output.say(f"door {name} is not reachable from outside: dacha trace {name}")
+                beyond = "outside" if d.reached_from == "outside" else "the LAN"
+                output.say(f"door {name} is not reachable from {beyond}: dacha trace {name}")
             else:
                 output.say(f"door {name} is not reachable: {d.now}")
     notes = [f"Doors {closed}"] if (closed := closed_here(ws)) else []

@@ -46,6 +46,10 @@ def in_inet(bridges: bool, taps: Sequence[str]) -> Iterator[str]:
     if bridges:
         yield "chain to_bridges { type filter hook postrouting priority 310; policy accept;"
         yield from (f"oifname @bridges meta mark set meta mark or {IP:#x}", "}")
+        # Where bridged packets pass this host's IP hooks (bridge-nf-call-iptables), another program's rules before
+        # routing may replace the whole mark (iptables -j MARK --set-mark, CONNMARK --restore-mark): it is set again.
+        yield "chain marked_again { type filter hook prerouting priority 310; policy accept;"
+        yield from (f"iifname @bridges meta mark set meta mark or {IP:#x}", "}")
         # Other rules of this host do not need the mark.
         for hook, leaving in (("input", ""), ("forward", "oifname != @bridges ")):
             yield f"chain unmark_{hook} {{ type filter hook {hook} priority -310; policy accept;"
@@ -74,6 +78,14 @@ def in_bridge(bridges: Collection[BridgeLink], confined: bool, plugged: bool) ->
             yield f"iifname @confined meta mark set meta mark or {UP:#x}"
             # The family inet does not see ARP (Linux: nft_do_chain_inet_ingress).
             yield f"iifname @confined ether type arp meta mark set meta mark or {IP:#x}"
+        if plugged:
+            yield f"iifname @plugged meta mark set meta mark or {UP | IP:#x}"
+        yield "}"
+    if confined or plugged:
+        # After this host's IP hooks: see `in_inet`. Only what was admitted gets here.
+        yield "chain admitted_again { type filter hook input priority 310; policy accept;"
+        if confined:
+            yield f"iifname @confined meta mark set meta mark or {UP:#x}"
         if plugged:
             yield f"iifname @plugged meta mark set meta mark or {UP | IP:#x}"
         yield "}"

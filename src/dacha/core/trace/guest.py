@@ -13,6 +13,7 @@ from dacha.core.trace.causes.advice import to_see_shaping
 from dacha.core.trace.causes.path import why_silent
 from dacha.core.trace.causes.stopped_boot import stopped_boot
 from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
+from dacha.core.trace.host import cut_off
 from dacha.core.trace.seen.evidence import Evidence
 from dacha.core.trace.seen.results import NO_ANSWER, OPEN, REFUSED, REJECTED
 from dacha.core.trace.service import told_to, touched
@@ -158,6 +159,8 @@ def adapter(e: Evidence) -> Hop:
     if e.link.shaped:
         seen = f"traffic control by another program: {', '.join(e.link.shaped)}"
         return Hop("adapter", ASIDE, seen, "it may delay or drop packets", to_see_shaping(e.link.shaped[0]))
+    if e.way == "own" and e.host.cut:
+        return cut_off(e, "adapter")
     return Hop("adapter", FINE, f"connected to network {e.network}")
 
 
@@ -225,13 +228,27 @@ def neighbour(e: Evidence) -> Hop:
         if e.link.shaped:
             means, remedy = f"one of: {e.link.shaped[0]} drops packets; {means}", to_see_shaping(e.link.shaped[0])
         return Hop("neighbour", BROKEN, f"no machine answers ARP for {e.net.address} on {e.network}", means, remedy)
+    if e.link.learnt is False:
+        return _not_learnt(e)
     return Hop("neighbour", FINE, f"answers in {e.net.answered_ms:.1f} ms")
+
+
+def _not_learnt(e: Evidence) -> Hop:
+    """The guest answers ARP, as a packet socket sees, and the kernel of this host does not have its address."""
+    seen = "it answers ARP, but this host's kernel does not learn its hardware address"
+    if tables := e.host.arp_tables:
+        remedy = "\n".join(f"nft list table arp {table}" for table in tables)
+        means = f"a rule of the family arp on this host drops it (table {', '.join(tables)})"
+        return Hop("neighbour", BROKEN, seen, means, f"{remedy}\nshows the rule: remove it")
+    means = "one of: a rule of arptables on this host drops it; the neighbour table of this host is full"
+    remedy = "arptables-legacy -L -v; sysctl net.ipv4.neigh.default.gc_thresh3; ip -4 neighbour | wc -l"
+    return Hop("neighbour", BROKEN, seen, means, remedy)
 
 
 def route(e: Evidence) -> Hop | None:
     if e.link.route is None:
         return None
-    link, wanted = e.link.route
+    link, wanted, source, refused = e.link.route
     if link != wanted and e.link.carried and e.link.carried.lost:
         seen = f"{wanted} does not have its address {e.link.carried.lost}: packets for {e.net.address} go to {link}"
         return Hop("route", BROKEN, seen, "this host has no route to the network without it", "dacha apply")
@@ -239,6 +256,11 @@ def route(e: Evidence) -> Hop | None:
         means = "another route, or a policy rule, of this host sends these packets elsewhere"
         remedy = f"ip route get {e.net.address}\nip rule and ip route show table all show what leads there"
         return Hop("route", BROKEN, f"packets for {e.net.address} go to {link}, not to {wanted}", means, remedy)
+    if refused:
+        means = "a policy rule of this host forbids packets from there"
+        shows = f"ip route get {e.net.address} from {source}\nip rule and ip route show table all show the rule"
+        seen = f"this host sends no packets to {e.net.address} from its own address {source} ({refused})"
+        return Hop("route", BROKEN, seen, means, shows)
     return Hop("route", FINE, f"by {link}")
 
 

@@ -125,15 +125,27 @@ def kept_source(e: Evidence) -> bool:
     return e.way != "user" and not e.host.on_loopback and e.origin != "host"
 
 
+CABLE = "check its cable, and: ip address"
+
+
+def cut_off(e: Evidence, hop: str = "lan-address") -> Hop:
+    """This host's link to the LAN is disconnected."""
+    if "carrier" in e.host.cut:
+        means = "its cable is unplugged, the other end is off, or it is not in a wireless network"
+        return Hop(hop, BROKEN, f"this host is disconnected from the LAN: {e.host.cut}", means, CABLE)
+    remedy = f"ip link set {e.host.cut.rpartition(' ')[2]} arp on"
+    return Hop(hop, BROKEN, e.host.cut, "machines on the LAN cannot find this host's hardware address", remedy)
+
+
 def lan_address(e: Evidence) -> Hop:
     if e.origin == "outside" and e.host.on_loopback:
         # A door from outside is also forwarded on this host.
         return Hop("lan-address", FINE, "not needed: this door listens on this host's loopback only")
     if not e.host.lan_address:
         means = "machines on the LAN cannot reach this host"
-        return Hop(
-            "lan-address", BROKEN, "this host has no address on a LAN", means, "check its cable, and: ip address"
-        )
+        return Hop("lan-address", BROKEN, "this host has no address on a LAN", means, CABLE)
+    if e.host.cut:
+        return cut_off(e)
     if e.host.told_address and e.host.told_address != e.host.lan_address:
         seen = f"this host's address is now {e.host.lan_address}; dacha apply printed {e.host.told_address}"
         means = "clients that use the old address no longer connect"

@@ -133,7 +133,7 @@ WAY = (
         kernel,
         host.sources,
     ),
-    HopKind("lan-address", "LAN address", "this host's address on the LAN", lan, host.lan_address),
+    HopKind("lan-address", "LAN address", "this host's address on the LAN, and its link", lan, host.lan_address),
     HopKind("router", "router", "from outside: the port mapping in the router", above, router.router),
     HopKind("outside-address", "outside", "from outside: the router's outside address", above, router.outside_address),
     HopKind("door", "the door", "a connection through the door from this host", every, host.door),

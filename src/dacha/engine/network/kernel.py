@@ -36,7 +36,7 @@ from dacha.engine.network.links import wanted_links
 from dacha.engine.workspace import Workspace
 from dacha.host.network import iproute, nft, sysctls, traffic_control, transit
 from dacha.host.network.iproute import SeenLink
-from dacha.host.network.link_commands import commands
+from dacha.host.network.link.commands import commands
 from dacha.host.network.tap import attach_again
 from dacha.host.processes import alive
 

@@ -18,8 +18,9 @@ from dacha.core.network.links import HostBridge
 from dacha.core.units import duration, whole_number
 from dacha.engine.home import Home
 from dacha.host.files import locked
-from dacha.host.network import bridge_move, iproute, link_state
-from dacha.host.network.link_state import LinkState
+from dacha.host.network import bridge_move, iproute
+from dacha.host.network.link import state as link_state
+from dacha.host.network.link.state import LinkState
 from dacha.host.records import DAMAGED, read_record, write_record
 
 # Long enough to notice the loss of the connection, to log in again, and to type the command.

@@ -30,7 +30,7 @@ class DoorRow(NamedTuple):
     now: str
     # It does not respond, and its server need not run always.
     excused: bool = False
-    # It responds on the LAN, but not from outside.
+    # It responds on the LAN, but not from outside; or on this host, which is disconnected from the LAN.
     inside_only: bool = False
 
     @property

@@ -201,6 +201,12 @@ def _ask_router(ws: Workspace, plan: Plan, seen: Mapping[str, ObservedGuest]) ->
     return RouterLook(ws, doors)
 
 
+def _cut_off(ws: Workspace, door: DoorPlan) -> str:
+    from dacha.engine.network.uplink import cut_off
+
+    return cut_off(ws.lab, door)
+
+
 def _door_row(
     ws: Workspace,
     door: DoorPlan,
@@ -221,6 +227,8 @@ def _door_row(
         reached_from, at = ("outside", led) if led else (reached_from, at)
         if ok:
             ok, now, inside_only = outside_ok, outside_now, outside_ok is False
+    elif ok and door.door.from_lan and reached_from == "LAN" and (cut := _cut_off(ws, door)):
+        ok, now, inside_only = False, f"not from the LAN: {cut}", True
     heard = looked.verdicts.get(_key(door))
     excused = ok is False and not door.door.always and heard is not None and not heard.ok and _held_open(door, seen)
     return DoorRow(door, reached_from, at, ok, f"{now}; not always on" if excused else now, excused, inside_only)

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from dacha.core.network.confinement import Confinement
     from dacha.core.network.firewall.walk import Rules
     from dacha.core.trace.seen.results import Certificate, ConnectResult, LoginSeen, RouterSeen, ThereSeen, Unforwarded
-    from dacha.host.network.iproute import SeenLink
+    from dacha.host.network.iproute import OwnWay, SeenLink
 
 
 class Asked(NamedTuple):
@@ -59,11 +59,13 @@ class Told(TypedDict, total=False):
     there: ThereSeen | None
     # This host, its network, the router.
     lan: IPv4Address | None
+    cut: str | None
     links: dict[str, SeenLink] | None
     confinement: Confinement | None
     answers: tuple[tuple[str, ...], float] | None
-    route: str | None
+    route: OwnWay | None
     pinned: str | None
+    learnt: bool | None
     shaped: list[str] | None
     forwarded: Unforwarded | None
     rules: str | None

@@ -244,6 +244,8 @@ class Gathering:
         host = e.host._replace(
             lan_address=self.lan,
             told_address=_told(self.ws),
+            cut=told.get("cut") or "",
+            arp_tables=listing.tables_of("arp") if listing else (),
             led=told.get("led"),
             taken=others.taken(door, listing, from_lan=from_lan, asker=asker, at=at),
             untracked=others.untracked(door, listing, from_lan=from_lan, asker=asker, at=at),

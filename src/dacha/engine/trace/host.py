@@ -12,14 +12,14 @@ from dacha.core.network.links import lan_link
 from dacha.core.network.rules import table_name
 from dacha.core.plan.doors import DoorPlan
 from dacha.core.trace.seen.evidence import Evidence
-from dacha.core.trace.seen.results import Carried
+from dacha.core.trace.seen.results import Carried, RouteSeen
 from dacha.engine.caretaker import process as caretaking
 from dacha.engine.network import live
 from dacha.engine.network.live import networks_apart
 from dacha.engine.trace.asking import Told
 from dacha.engine.workspace import Workspace
 from dacha.host.network import arp, iproute, nft, sysctls
-from dacha.host.network.iproute import SeenLink
+from dacha.host.network.iproute import OwnWay, SeenLink
 
 # How long a guest may take to answer ARP, and a slow one if no machine has answered (seconds).
 ARP_S, PATIENT_S = 0.5, 4.0
@@ -59,8 +59,9 @@ def with_links(ws: Workspace, door: DoorPlan, e: Evidence, told: Told) -> Eviden
         hardware=adapter.hardware_address,
         model=adapter.model,
         frames=_frames(link_name(ws.lab.name, "guest", adapter.guest, str(adapter.number))),
-        route=(told["route"] or "nowhere", carried.wanted) if carried and carried.wanted and "route" in told else None,
+        route=_route(told.get("route"), carried),
         pinned=told.get("pinned") or "",
+        learnt=told.get("learnt"),
         shaped=tuple(told.get("shaped") or ()),
     )
     net = e.net._replace(
@@ -79,6 +80,12 @@ def with_links(ws: Workspace, door: DoorPlan, e: Evidence, told: Told) -> Eviden
         unforwarded=told.get("forwarded"),
     )
     return e._replace(link=adapter_seen, net=net, host=host)
+
+
+def _route(own: OwnWay | None, carried: Carried | None) -> RouteSeen | None:
+    if own is None or carried is None or not carried.wanted:
+        return None
+    return RouteSeen(own.link or "nowhere", carried.wanted, own.source, own.refused)
 
 
 def _lost(ws: Workspace, network: str, bridge: SeenLink) -> str:
@@ -111,6 +118,12 @@ def answers(ws: Workspace, network: str, address: IPv4Address) -> tuple[tuple[st
     if interface is None or network in networks_apart(ws):
         return None
     return arp.answers(interface, address, ARP_S, PATIENT_S)
+
+
+def learnt(ws: Workspace, network: str, address: str) -> bool | None:
+    """Whether this host's kernel has learnt the guest's hardware address, after it sent packets to it."""
+    interface = _bridge(ws, network)
+    return iproute.has_neighbour(address, interface) if interface else None
 
 
 def pinned(ws: Workspace, network: str, address: str) -> str:

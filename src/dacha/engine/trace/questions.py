@@ -14,16 +14,17 @@ from dacha.core.heard import Heard
 from dacha.core.network.rules import TABLE_FAMILIES, table_name
 from dacha.core.plan.doors import DoorPlan
 from dacha.core.trace.seen.evidence import Evidence
-from dacha.core.trace.seen.results import REFUSED
+from dacha.core.trace.seen.results import REFUSED, SILENT, UNREACHABLE
 from dacha.engine.console import recent
 from dacha.engine.disks.room import room
 from dacha.engine.network import confined, others
 from dacha.engine.network.forwarding import unforwarded
 from dacha.engine.network.live import networks_apart
+from dacha.engine.network.uplink import cut_off
 from dacha.engine.router.look import look
 from dacha.engine.trace.asking import Asked, Asking
 from dacha.engine.trace.guest import arrived, key, run_state
-from dacha.engine.trace.host import answers, links_of, pinned, rule
+from dacha.engine.trace.host import answers, learnt, links_of, pinned, rule
 from dacha.engine.trace.login import has_key, try_login
 from dacha.engine.trace.password import try_password
 from dacha.engine.trace.patience import MOST_S
@@ -82,6 +83,7 @@ def first_questions(
         "status": lambda: run_state(ws, guest),
         "room": lambda: room(ws.home, guest),
         "lan": addresses.lan_address,
+        "cut": lambda: cut_off(ws.lab, door) if e.origin != "host" else "",
     }
     if door.door.protocol == "tcp" and not apart:
         if place:
@@ -96,7 +98,7 @@ def first_questions(
         asks["confinement"] = lambda: confined.look(ws)
         if address:
             asks["answers"] = lambda: answers(ws, e.network, IPv4Address(address))
-            asks["route"] = lambda: iproute.way_to(address)
+            asks["route"] = lambda: iproute.own_way(address, with_source=True)
             asks["pinned"] = lambda: pinned(ws, e.network, address)
             if e.way == "kernel" and e.origin != "host":
                 asks["forwarded"] = lambda: unforwarded(ws.lab.name, e.network, address, e.sources.asker)
@@ -132,6 +134,8 @@ def second_questions(
     if root and e.way == "kernel" and e.tried.through and e.tried.through.source_port and place and ":" not in place[0]:
         ours, theirs = e.tried.through.source_port, place[1]
         asks["led"] = lambda: led_to(door.door.protocol, ours, theirs)
+    if root and address and direct and direct.how in (SILENT, UNREACHABLE) and e.net.answered:
+        asks["learnt"] = lambda: learnt(ws, e.network, address)
     if address and direct and direct.how == REFUSED:
         asks["elsewhere"] = lambda: speaking(address, service, open_ports(address, OTHER_PORTS, 1.0), 2.0)
     if address and direct and direct.ok and e.way == "kernel" and lan:

@@ -6,6 +6,7 @@ from collections.abc import Collection
 from ipaddress import IPv4Address, IPv4Network
 
 from dacha.core.named import NamedTuple
+from dacha.host.network.link.uplink import is_uplink
 
 _ROUTES = "/proc/net/route"
 # A wider route is not a subnet: the largest private block is a /8.
@@ -50,15 +51,18 @@ def used_subnets(own: Collection[str] = ()) -> list[IPv4Network]:
 
 
 def lan_address() -> IPv4Address | None:
-    """The address of this host on the LAN: the source of its default route. None without such a route."""
+    """The address of this host on the LAN: the source of its default route, else its address on the first network that
+    it is connected to. None without either."""
     address = source_to("192.0.2.1")  # TEST-NET-1 (RFC 5737): nothing is sent there
+    if address is None and (route := lan_route(routes())):
+        address = source_to(str(IPv4Address(route.to + 1)))
     return None if address is None or address.is_loopback else address
 
 
 def lan_clients() -> list[IPv4Address]:
     """Two addresses that stand for clients on the LAN: the router's, and another one of its subnet."""
     lan, table = lan_address(), routes()
-    default = default_route(table)
+    default = lan_route(table)
     if lan is None or default is None:
         return []
     found = [IPv4Address(default.via)] if default.via else []
@@ -90,9 +94,16 @@ def default_route(table: list[Route]) -> Route | None:
     return min((r for r in table if not r.to and not r.mask), key=lambda r: r.metric, default=None)
 
 
+def lan_route(table: list[Route]) -> Route | None:
+    """The route that leads to the LAN: the default route, else that of the first network on an Ethernet link which
+    belongs neither to a lab nor to another program's guests."""
+    near = (r for r in table if not r.via and WIDEST < r.mask.bit_count() < 31 and is_uplink(r.interface))
+    return default_route(table) or min(near, key=lambda r: r.metric, default=None)
+
+
 def lan_interface() -> str | None:
-    """The link of this host's default route; None without one."""
-    route = default_route(routes())
+    """The link to the LAN; None without one."""
+    route = lan_route(routes())
     return route.interface if route else None
 
 

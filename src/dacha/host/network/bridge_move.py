@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dacha.host.network import iproute, link_state
-from dacha.host.network.link_state import LinkState
+from dacha.host.network import iproute
+from dacha.host.network.link import state as link_state
+from dacha.host.network.link.state import LinkState
 
 
 def make_bridge(bridge: str, alias: str, before: LinkState) -> None:

@@ -87,9 +87,28 @@ def links() -> dict[str, SeenLink]:
 
 def way_to(address: str) -> str | None:
     """The link by which this host reaches an address; None without a route."""
-    done = subprocess.run([_tool(), "-json", "route", "get", address], capture_output=True, check=False)
+    return own_way(address).link or None
+
+
+class OwnWay(NamedTuple):
+    """How this host's own packets reach an address: the `link` ("" without a route), the `source` that the kernel uses,
+    and its reason if it sends none from there: a policy rule for that source forbids it."""
+
+    link: str
+    source: str = ""
+    refused: str = ""
+
+
+def own_way(address: str, *, with_source: bool = False) -> OwnWay:
+    """The way of this host's own packets; `with_source` also asks for the source that it would use."""
+    command = [_tool(), "-json", "route", "get", address]
+    done = subprocess.run(command, capture_output=True, check=False)
     rows = json.loads(done.stdout or "[]") if done.returncode == 0 else []
-    return str(rows[0]["dev"]) if rows and "dev" in rows[0] else None
+    link, source = (str(rows[0].get(key, "")) for key in ("dev", "prefsrc")) if rows else ("", "")
+    if not with_source or not source:
+        return OwnWay(link, source)
+    done = subprocess.run([*command, "from", source], capture_output=True, check=False)
+    return OwnWay(link, source, reason(done.stderr.decode(errors="replace")) if done.returncode else "")
 
 
 def forwarded(address: str, source: str, link: str) -> tuple[str, str]:
@@ -119,6 +138,14 @@ def pinned(address: str, link: str) -> str:
     done = subprocess.run(command, capture_output=True, text=True, check=False)
     rows = json.loads(done.stdout or "[]") if done.returncode == 0 else []
     return str(rows[0].get("lladdr", "")) if rows else ""
+
+
+def has_neighbour(address: str, link: str) -> bool:
+    """True if the kernel has a hardware address for an address on a link (ip-neighbour(8))."""
+    command = [_tool(), "-json", "neighbour", "show", "to", address, "dev", link]
+    done = subprocess.run(command, capture_output=True, text=True, check=False)
+    rows = json.loads(done.stdout or "[]") if done.returncode == 0 else []
+    return any("lladdr" in row and "FAILED" not in row.get("state", ()) for row in rows)
 
 
 def bridge_ports(bridge: str) -> list[str]:

@@ -80,6 +80,10 @@ class Rules:
             elif named := entry.get("set") or entry.get("map"):
                 self._sets.setdefault((named["family"], named["table"]), {})[named["name"]] = named.get("elem", [])
 
+    def tables_of(self, family: str) -> tuple[str, ...]:
+        """The tables of a family that have chains in the path of packets."""
+        return tuple(dict.fromkeys(str(c["table"]) for c in self.base if c["family"] == family))
+
     def at(
         self, hook: Hook, packet: Packet, own: str, kinds: tuple[str, ...], *, worst: bool = False
     ) -> list[dict[str, Any]]:

@@ -18,6 +18,7 @@ from dacha.core.trace.seen.results import (
     LastRun,
     LoginSeen,
     RouterSeen,
+    RouteSeen,
     ThereSeen,
     Unforwarded,
 )
@@ -82,9 +83,10 @@ class AdapterSeen(NamedTuple):
     hardware: str = ""  # the adapter's hardware address
     model: str = ""
     frames: int | None = None  # number of frames that the guest has sent since its link was created
-    route: tuple[str, str] | None = None  # the link that packets take, and the one that they should take
+    route: RouteSeen | None = None
     shaped: tuple[str, ...] = ()  # traffic control of other programs on its link and the bridge
     pinned: str = ""  # the hardware address that this host was told by hand to use for the guest
+    learnt: bool | None = None  # whether this host's kernel has a hardware address for the guest, if it was silent
 
 
 class AddressSeen(NamedTuple):
@@ -133,6 +135,8 @@ class HostSeen(NamedTuple):
     on_loopback: bool = False  # whether the door listens on this host's loopback only
     lan_address: str | None = None
     told_address: str | None = None  # this host's LAN address, as last printed
+    cut: str = ""  # what disconnects this host's link to the LAN
+    arp_tables: tuple[str, ...] = ()  # other programs' tables of the family arp
 
 
 class SourcesSeen(NamedTuple):

@@ -244,11 +244,11 @@ def _server(user: str, service: str, since_s: int, replies: Replies) -> str:
   esac
 done
 g=$(id -Gn {user} 2>/dev/null) && echo "groups $g"
-# Where a clock was changed, journalctl shows older lines, too: each says when it was written.
-from=$(( $(date +%s) - {since_s} ))
+# Where a clock was changed, journalctl shows older lines, too, some of them of the future: each has its time.
+to=$(date +%s); from=$(( to - {since_s} ))
 journalctl {who} --since=-{since_s}s -n 60 -o short-unix --no-pager 2>/dev/null | while read -r t host who line; do
   case "$t" in *[!0-9.]*|"") continue ;; esac
-  [ "${{t%%.*}}" -ge $from ] || continue
+  [ "${{t%%.*}}" -ge $from ] && [ "${{t%%.*}}" -le $to ] || continue
   case " $line " in
   # What followed from a refusal, not why.
   *"closed by "*|*"reset by "*|*"isconnected from "*|*"isconnect from "*) ;;

@@ -54,6 +54,16 @@ class Carried(NamedTuple):
     lost: str = ""  # the address that the bridge should have, and has not
 
 
+class RouteSeen(NamedTuple):
+    """The way of this host's own packets to the guest: the `link` that they take, the one that they should take
+    (`wanted`), their `source`, and the kernel's reason if it `refused` to send any from there."""
+
+    link: str
+    wanted: str
+    source: str = ""
+    refused: str = ""
+
+
 class Unforwarded(NamedTuple):
     """What the kernel does not forward as it should: packets that arrive by `link`, from `source` to `to`. They go to
     the link `goes` ("" for none, with the kernel's reason) instead of `wanted`. `off` if forwarding is off there."""
