@@ -171,7 +171,7 @@ REFUSED = [
     (("door", "edit", "gauge", "shs", "--port", "5"), "no door shs", "dacha door add"),
     (("address", "propose", "peir"), "no network peir", "did you mean pier?"),
     (("guest", "ad", "x"), "unknown action ad", "did you mean add?"),
-    (("door",), "no action specified", "one of: add, edit, remove, list"),
+    (("door",), "no action specified", "choose one: add, edit, remove, list"),
 ]
 
 

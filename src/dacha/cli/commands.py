@@ -242,7 +242,7 @@ def add_command(parser: argparse.ArgumentParser, name: str) -> None:
     def unnamed(_: argparse.Namespace) -> NoReturn:
         raise UsageError(
             "no action specified", where=parser.prog,
-            remedy=f"one of: {', '.join(actions.choices)}; see: {parser.prog} --help",
+            remedy=f"choose one: {', '.join(actions.choices)}; see: {parser.prog} --help",
         )  # fmt: skip
 
     parser.set_defaults(run=unnamed)
