@@ -77,3 +77,51 @@ def test_an_unplugged_cable_is_told_by_status_and_trace(hosted: HostedLab) -> No
     assert lab("trace", "gauge", "ssh", "--from", "host").code == 0
     world.run("switch", "ip", "link", "set", "host", "up")
     assert lab("status", "gauge").code == 0
+
+
+QUAY = """\
+[lab]
+name = "quayside"
+[network.quay]
+kind = "bridge"
+interface = "br0"
+subnet = "192.0.2.0/24"
+gateway = "192.0.2.1"
+[guest.buoy]
+@BOOT@
+adapter = [{ network = "quay", address = "192.0.2.40" }]
+door.ssh = { from = "lan" }
+"""
+BRIDGE = (
+    "ip link add br0 type bridge forward_delay 400", "ip link set br0 up", "ip address flush dev eth0",
+    "ip link set eth0 master br0", "ip address add 192.0.2.10/24 dev br0", "ip route replace default via 192.0.2.1",
+)  # fmt: skip
+# What disconnects a guest on a bridge of this host from the LAN, how it is undone, and what is said of it.
+CUTS = (
+    ("ip link set eth0 nomaster", "ip link set eth0 master br0", "br0 has no port that leads to a LAN"),
+    ("ip link set eth0 down", "ip link set eth0 up", "eth0 is down"),
+    ("bridge link set dev eth0 isolated on; bridge link set dev TAP isolated on",
+     "bridge link set dev eth0 isolated off; bridge link set dev TAP isolated off", "eth0 are isolated ports"),
+    ("ip link set br0 type bridge stp_state 1; ip link set eth0 nomaster; ip link set eth0 master br0",
+     "ip link set br0 type bridge stp_state 0; ip link set eth0 nomaster; ip link set eth0 master br0",
+     "eth0 does not forward, by the bridge's spanning tree"),
+)  # fmt: skip
+
+
+def test_what_disconnects_a_bridged_guest_from_the_lan_is_named(hosted: HostedLab) -> None:
+    lab, world = hosted, hosted.world
+    for command in BRIDGE:
+        world.run("host", *command.split())
+    lab.write(QUAY)
+    lab("apply", timeout=300)
+    assert world.greets("lan", "192.0.2.40", 22)
+    tap = next(x for x in world.run("host", "ls", "/sys/class/net/br0/brif").split() if x != "eth0")
+    for cut, undo, says in CUTS:
+        world.run("host", "sh", "-ec", cut.replace("TAP", tap))
+        found = lab("trace", "buoy", "ssh", "--json", code=1).json
+        assert found["broken"] == "adapter" and says in found["hops"][-1]["seen"], (cut, found["hops"][-1])
+        said = lab("status", code=1).out
+        assert "not from the LAN: " in said and says in said, (cut, said)
+        world.run("host", "sh", "-ec", undo.replace("TAP", tap))
+        assert world.greets("lan", "192.0.2.40", 22), undo
+    assert lab("trace", "buoy", "ssh").code == 0

@@ -160,7 +160,7 @@ def adapter(e: Evidence) -> Hop:
         seen = f"traffic control by another program: {', '.join(e.link.shaped)}"
         return Hop("adapter", ASIDE, seen, "it may delay or drop packets", to_see_shaping(e.link.shaped[0]))
     if e.way == "own" and e.host.cut:
-        return cut_off(e, "adapter")
+        return cut_off("adapter", e.host.cut)
     return Hop("adapter", FINE, f"connected to network {e.network}")
 
 

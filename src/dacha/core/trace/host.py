@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dacha.core.network.confinement import REMEDY
+from dacha.core.network.uplink import Cut
 from dacha.core.trace.causes.path import why_one_is_unanswered
 from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.seen.evidence import Evidence
@@ -125,16 +126,9 @@ def kept_source(e: Evidence) -> bool:
     return e.way != "user" and not e.host.on_loopback and e.origin != "host"
 
 
-CABLE = "check its cable, and: ip address"
-
-
-def cut_off(e: Evidence, hop: str = "lan-address") -> Hop:
-    """This host's link to the LAN is disconnected."""
-    if "carrier" in e.host.cut:
-        means = "its cable is unplugged, the other end is off, or it is not in a wireless network"
-        return Hop(hop, BROKEN, f"this host is disconnected from the LAN: {e.host.cut}", means, CABLE)
-    remedy = f"ip link set {e.host.cut.rpartition(' ')[2]} arp on"
-    return Hop(hop, BROKEN, e.host.cut, "machines on the LAN cannot find this host's hardware address", remedy)
+def cut_off(hop: str, cut: Cut) -> Hop:
+    """This host, or the guest, is disconnected from the LAN."""
+    return Hop(hop, BROKEN, f"disconnected from the LAN: {cut.what}", cut.means, cut.remedy)
 
 
 def lan_address(e: Evidence) -> Hop:
@@ -143,9 +137,11 @@ def lan_address(e: Evidence) -> Hop:
         return Hop("lan-address", FINE, "not needed: this door listens on this host's loopback only")
     if not e.host.lan_address:
         means = "machines on the LAN cannot reach this host"
-        return Hop("lan-address", BROKEN, "this host has no address on a LAN", means, CABLE)
+        return Hop(
+            "lan-address", BROKEN, "this host has no address on a LAN", means, "check its cable, and: ip address"
+        )
     if e.host.cut:
-        return cut_off(e)
+        return cut_off("lan-address", e.host.cut)
     if e.host.told_address and e.host.told_address != e.host.lan_address:
         seen = f"this host's address is now {e.host.lan_address}; dacha apply printed {e.host.told_address}"
         means = "clients that use the old address no longer connect"

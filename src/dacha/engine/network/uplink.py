@@ -3,14 +3,20 @@
 from __future__ import annotations
 
 from dacha.core.lab.model import Lab
+from dacha.core.lab.names import link_name
 from dacha.core.network.links import lan_link
+from dacha.core.network.uplink import Cut
 from dacha.core.plan.doors import DoorPlan
 from dacha.host.network.addresses import lan_interface
 from dacha.host.network.link.uplink import disconnected
 
 
-def cut_off(lab: Lab, door: DoorPlan) -> str:
-    """What disconnects this host from that LAN, in words; "" if nothing is known to."""
-    network = lab.networks[door.adapter.network] if door.adapter else None
-    link = lan_link(lab, network) if network and door.means == "own" else lan_interface()
-    return disconnected(link) if link else ""
+def cut_off(lab: Lab, door: DoorPlan) -> Cut | None:
+    """What disconnects this host, or the guest, from that LAN; None if nothing is known to."""
+    adapter = door.adapter
+    if adapter is None or door.means != "own":
+        link = lan_interface()
+        return disconnected(link) if link else None
+    link = lan_link(lab, lab.networks[adapter.network])
+    tap = link_name(lab.name, "guest", adapter.guest, str(adapter.number))
+    return disconnected(link, tap) if link else None

@@ -31,6 +31,7 @@ if TYPE_CHECKING:
     from dacha.core.apply.first_boot_state import FirstBootState
     from dacha.core.log.ends import End
     from dacha.core.network.confinement import Confinement
+    from dacha.core.network.uplink import Cut
     from dacha.core.trace.seen.results import RouterSeen
     from dacha.engine.reach.closed_doors import ClosedDoor
     from dacha.engine.reach.outside import RouterLook
@@ -201,7 +202,7 @@ def _ask_router(ws: Workspace, plan: Plan, seen: Mapping[str, ObservedGuest]) ->
     return RouterLook(ws, doors)
 
 
-def _cut_off(ws: Workspace, door: DoorPlan) -> str:
+def _cut_off(ws: Workspace, door: DoorPlan) -> Cut | None:
     from dacha.engine.network.uplink import cut_off
 
     return cut_off(ws.lab, door)
@@ -228,7 +229,7 @@ def _door_row(
         if ok:
             ok, now, inside_only = outside_ok, outside_now, outside_ok is False
     elif ok and door.door.from_lan and reached_from == "LAN" and (cut := _cut_off(ws, door)):
-        ok, now, inside_only = False, f"not from the LAN: {cut}", True
+        ok, now, inside_only = False, f"not from the LAN: {cut.what}", True
     heard = looked.verdicts.get(_key(door))
     excused = ok is False and not door.door.always and heard is not None and not heard.ok and _held_open(door, seen)
     return DoorRow(door, reached_from, at, ok, f"{now}; not always on" if excused else now, excused, inside_only)

@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from dacha.core.lab.kinds import Origin
     from dacha.core.network.confinement import Confinement
     from dacha.core.network.firewall.walk import Rules
+    from dacha.core.network.uplink import Cut
     from dacha.core.trace.seen.results import Certificate, ConnectResult, LoginSeen, RouterSeen, ThereSeen, Unforwarded
     from dacha.host.network.iproute import OwnWay, SeenLink
 
@@ -59,7 +60,7 @@ class Told(TypedDict, total=False):
     there: ThereSeen | None
     # This host, its network, the router.
     lan: IPv4Address | None
-    cut: str | None
+    cut: Cut | None
     links: dict[str, SeenLink] | None
     confinement: Confinement | None
     answers: tuple[tuple[str, ...], float] | None

@@ -244,7 +244,7 @@ class Gathering:
         host = e.host._replace(
             lan_address=self.lan,
             told_address=_told(self.ws),
-            cut=told.get("cut") or "",
+            cut=told.get("cut"),
             arp_tables=listing.tables_of("arp") if listing else (),
             led=told.get("led"),
             taken=others.taken(door, listing, from_lan=from_lan, asker=asker, at=at),

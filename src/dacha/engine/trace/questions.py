@@ -83,7 +83,7 @@ def first_questions(
         "status": lambda: run_state(ws, guest),
         "room": lambda: room(ws.home, guest),
         "lan": addresses.lan_address,
-        "cut": lambda: cut_off(ws.lab, door) if e.origin != "host" else "",
+        "cut": lambda: cut_off(ws.lab, door) if e.origin != "host" else None,
     }
     if door.door.protocol == "tcp" and not apart:
         if place:

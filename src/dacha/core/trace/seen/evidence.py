@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from dacha.core.endpoint import Endpoint
 from dacha.core.named import NamedTuple
 from dacha.core.network.confinement import Confinement
+from dacha.core.network.uplink import Cut
 from dacha.core.trace.seen.inside import Inside
 from dacha.core.trace.seen.results import (
     IN,
@@ -135,7 +136,7 @@ class HostSeen(NamedTuple):
     on_loopback: bool = False  # whether the door listens on this host's loopback only
     lan_address: str | None = None
     told_address: str | None = None  # this host's LAN address, as last printed
-    cut: str = ""  # what disconnects this host's link to the LAN
+    cut: Cut | None = None  # what disconnects this host from the LAN
     arp_tables: tuple[str, ...] = ()  # other programs' tables of the family arp
 
 

@@ -5,10 +5,11 @@ from __future__ import annotations
 from pathlib import Path
 
 from dacha.core.network.links import GROUP
+from dacha.core.network.uplink import BLOCKED, DOWN, ISOLATED, NO_ARP, NO_CARRIER, NO_PORT, Cut
 
 _LINKS = Path("/sys/class/net")
 # Hardware types and flags (linux/if_arp.h, linux/if.h).
-_ETHERNET, _NO_ARP = 1, 0x80
+_ETHERNET, _UP, _NO_ARP = 1, 0x1, 0x80
 
 
 def is_uplink(link: str) -> bool:
@@ -18,18 +19,43 @@ def is_uplink(link: str) -> bool:
         return False
     if (_LINKS / link / "tun_flags").exists():
         return False
-    return not _is_bridge(link) or bool(_wires(link))
+    return not _is_bridge(link) or any(not _is_pair(port) for port in _ports(link))
 
 
-def disconnected(link: str) -> str:
-    """What disconnects a link from its LAN, in words; "" if nothing does, or if that cannot be read."""
-    wires = _wires(link) if _is_bridge(link) else [link]
-    if wires and all(_number(wire, "carrier") == 0 for wire in wires):
-        return f"{' and '.join(wires)} {'has' if len(wires) == 1 else 'have'} no carrier"
-    flags = _text(link, "flags")
-    if flags.startswith("0x") and int(flags, 16) & _NO_ARP:
-        return f"ARP is switched off on {link}"
-    return ""
+def disconnected(link: str, tap: str = "") -> Cut | None:
+    """What disconnects a link from its LAN, or the guest's `tap` in a bridge; None if nothing does, or if that cannot
+    be read."""
+    if not (_LINKS / link).exists():
+        return None
+    bridged = _is_bridge(link)
+    wires = _wires(link) if bridged else [link]
+    if not wires:
+        return Cut(NO_PORT, (link,))
+    for kind, true in ((DOWN, _is_down), (NO_CARRIER, _has_no_carrier), (BLOCKED, _is_blocked)):
+        if all(map(true, wires)) and (bridged or kind != BLOCKED):
+            return Cut(kind, tuple(wires))
+    ports = [tap, *wires]
+    if tap and bridged and all(_number(port, "brport/isolated") == 1 for port in ports):
+        return Cut(ISOLATED, tuple(ports))
+    return Cut(NO_ARP, (link,)) if _flags(link) & _NO_ARP else None
+
+
+def _is_down(link: str) -> bool:
+    return _flags(link) & _UP == 0
+
+
+def _has_no_carrier(link: str) -> bool:
+    return _number(link, "carrier") == 0
+
+
+def _is_blocked(port: str) -> bool:
+    """True for a port of a bridge that does not forward (linux/if_bridge.h: BR_STATE_FORWARDING)."""
+    return _number(port, "brport/state") not in (None, 3)
+
+
+def _flags(link: str) -> int:
+    text = _text(link, "flags")
+    return int(text, 16) if text.startswith("0x") else _UP
 
 
 def _is_bridge(link: str) -> bool:
@@ -37,10 +63,16 @@ def _is_bridge(link: str) -> bool:
 
 
 def _wires(bridge: str) -> list[str]:
-    """The ports of a bridge that are neither taps nor one end of a pair with a container."""
+    """The ports of a bridge that are neither taps nor one end of a pair with a container, unless there are only such
+    pairs: the LAN may be at the other end of one."""
+    ports = _ports(bridge)
+    return [p for p in ports if not _is_pair(p)] or ports
+
+
+def _ports(bridge: str) -> list[str]:
     folder = _LINKS / bridge / "brif"
     ports = sorted(p.name for p in folder.iterdir()) if folder.is_dir() else []
-    return [p for p in ports if not (_LINKS / p / "tun_flags").exists() and not _is_pair(p)]
+    return [p for p in ports if not (_LINKS / p / "tun_flags").exists()]
 
 
 def _is_pair(link: str) -> bool:
