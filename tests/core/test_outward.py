@@ -9,10 +9,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from dacha.core.network.uplink import NO_CARRIER, Cut
 from dacha.core.trace.hop import BROKEN
 from dacha.core.trace.outward import judge
 from dacha.core.trace.seen.inside import Inside
-from dacha.core.trace.seen.outward import GOT_IN, NOT_TRIED, TIMED_OUT, TURNED_AWAY, Outward, read_way
+from dacha.core.trace.seen.outward import GOT_IN, NOT_TRIED, TIMED_OUT, TURNED_AWAY, Near, Outward, read_way
 from dacha.core.trace.seen.outward_questions import target_script, way_script
 from dacha.core.trace.seen.reported import Link
 from dacha.core.trace.seen.results import OPEN, REFUSED, SILENT, ConnectResult, Dropped, Unforwarded
@@ -26,6 +27,7 @@ FINE = Outward(
 )  # fmt: skip
 DOWN = Inside(links=(Link("eth0", False, "02:00"),), told=frozenset(("links",)))
 LOST = FINE._replace(tried=TIMED_OUT)
+UNHEARD = LOST._replace(host=ConnectResult(SILENT))
 ROUTED = Inside(gateway="10.77.4.1", ways=(read_line("unreachable 192.0.2.0/24"), read_line("default via 10.77.4.1")))
 RULED = Inside(gateway="10.77.4.1", policies=("5: from all to 192.0.2.0/24 prohibit",))
 # The gateway of IPv6 is what router advertisements say, a link-local address; the guest reports no IPv6 addresses.
@@ -59,6 +61,11 @@ BY_IPV6 = FINE._replace(
         (BY_IPV6._replace(tried=TIMED_OUT, way=""), "route", "ip -6 route replace default via fd77:4::1"),
         (BY_IPV6._replace(tried=TIMED_OUT, way="x via fd77:4::9 dev eth0"), "route", "default route uses fd77:4::9"),
         (LOST._replace(host=ConnectResult(SILENT)), "target", "to this host either"),
+        (UNHEARD._replace(near=Near("192.0.2.30", "eth0", False, answers=False)), "target", "no machine answers ARP"),
+        (UNHEARD._replace(near=Near("192.0.2.30", "eth0", False, answers=True)), "target", "it is on: it answers ARP"),
+        (UNHEARD._replace(near=Near("192.0.2.1", "eth0", True, answers=True)), "target", "it is off, or does not"),
+        (UNHEARD._replace(near=Near("192.0.2.1", "eth0", True, answers=False)), "host", "router 192.0.2.1 does not"),
+        (UNHEARD._replace(near=Near("192.0.2.1", "eth0", True, Cut(NO_CARRIER, ("eth0",)))), "host", "has no carrier"),
         (LOST._replace(tried=TURNED_AWAY, host=ConnectResult(REFUSED)), "target", "no program listens on that port"),
         (LOST._replace(tried=TURNED_AWAY), "target", "refuses the guest, and not this host"),
         (LOST._replace(way="", inside=ROUTED), "route", "ip route del unreachable 192.0.2.0/24"),

@@ -240,8 +240,22 @@ def test_why_a_guest_does_not_reach_something(hosted: HostedLab) -> None:
         # The machine itself drops the guests' side of it: this host, whose address they come from, too.
         world.run("other", "nft", f"add table ip fw; add chain ip fw i {DROPS}")
         broken, hops = outward(lab, "192.0.2.30:7000")
-        assert broken == "target" and hops["target"]["means"].startswith("one of: it is off, or does not exist")
+        assert broken == "target" and "it is on: it answers ARP" in hops["target"]["seen"]
         world.run("other", "nft", "delete table ip fw")
+        # Nobody there, a router that is not there, and a cable that is unplugged.
+        broken, hops = outward(lab, "192.0.2.77:80")
+        assert broken == "target" and "no machine answers ARP for 192.0.2.77 on eth0" in hops["target"]["seen"]
+        assert hops["host"]["seen"] == "no answer to this host, either"
+        world.run("host", "ip", "route", "replace", "default", "via", "192.0.2.99")
+        broken, hops = outward(lab, "203.0.113.5:80")
+        assert broken == "host" and "the router 192.0.2.99 does not answer ARP on eth0" in hops["host"]["seen"]
+        world.run("switch", "ip", "link", "set", "host", "down")
+        broken, hops = outward(lab, "192.0.2.30:7000")
+        assert broken == "host" and "eth0 has no carrier" in hops["host"]["seen"]
+        world.run("switch", "ip", "link", "set", "host", "up")
+        world.run("host", "ip", "route", "replace", "default", "via", "192.0.2.1")
+        # A guest of the lab by its short name: the lab's name server has the long one.
+        assert "gauge.real.internal is 10.77.4.20" in outward(lab, "gauge:22")[1]["names"]["seen"]
         # A port of this host, and a private address where only the internet is open.
         here = world.serve("host", "0.0.0.0", 7002, "host")
         broken, hops = outward(lab, "10.77.4.1:7002")

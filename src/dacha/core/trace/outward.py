@@ -12,7 +12,7 @@ from dacha.core.trace.hop import BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.host import forwards
 from dacha.core.trace.seen.evidence import AGENT, UNKNOWN, kind_of_login
 from dacha.core.trace.seen.inside import Inside
-from dacha.core.trace.seen.outward import GOT_IN, NOT_TRIED, TIMED_OUT, TURNED_AWAY, Outward
+from dacha.core.trace.seen.outward import GOT_IN, NOT_TRIED, TIMED_OUT, TURNED_AWAY, Near, Outward
 from dacha.core.trace.seen.own_rules import blocking
 from dacha.core.trace.seen.questions import LINKS, RULES
 from dacha.core.trace.seen.results import OPEN, REFUSED, REJECTED, SILENT
@@ -196,9 +196,18 @@ def _host(o: Outward) -> Hop | None:
         means = "one of: its default route is missing; a route or a policy rule discards these packets"
         shows = f"{o.ip} route get {o.address}\n{o.ip} rule and {o.ip} route show table all show the routes"
         return Hop("host", BROKEN, f"this host has no route to {o.address} ({o.host.seen})", means, shows)
+    if o.near and o.near.cut:
+        return Hop("host", BROKEN, f"disconnected from the network of {o.near.address}: {o.near.cut.what}",
+                   o.near.cut.means, o.near.cut.remedy)  # fmt: skip
+    if o.near and o.near.router and o.near.answers is False:
+        seen = f"the router {o.near.address} does not answer ARP on {o.near.link}"
+        means = "one of: it is off, or not connected; this host's route names the wrong router"
+        return Hop("host", BROKEN, seen, means, f"ip route get {o.address}\nip -4 neighbour show dev {o.near.link}")
     words = {OPEN: "this host connects", REFUSED: "the port refuses this host, too",
              REJECTED: "a firewall refuses this host, too", SILENT: "no answer to this host, either"}  # fmt: skip
-    return Hop("host", FINE if o.host.how == OPEN else UNTESTED, words.get(o.host.how, f"this host: {o.host.seen}"))
+    # Without an answer to ARP the kernel reports the same error as for a firewall's rejection.
+    how = SILENT if o.near and o.near.answers is False else o.host.how
+    return Hop("host", FINE if how == OPEN else UNTESTED, words.get(how, f"this host: {o.host.seen}"))
 
 
 def _target(o: Outward) -> Hop:
@@ -222,10 +231,23 @@ def _target(o: Outward) -> Hop:
         )
         return Hop("target", BROKEN, f"no answer to the guest from {where}, and this host connects", means,
                    "check its route back to this host's address")  # fmt: skip
+    if o.near and not o.near.router and o.near.answers is not None:
+        return _beside(o, o.near, where)
     means = "one of: it is off, or does not exist; something beyond this host drops the connection"
     return Hop(
         "target", BROKEN, f"no answer from {where}, to this host either", means, f"ping -c 3 {o.address or o.target}"
     )
+
+
+def _beside(o: Outward, near: Near, where: str) -> Hop:
+    """A silent target on a network that this host is connected to: whether it is there at all."""
+    if not near.answers:
+        seen = f"no machine answers ARP for {near.address} on {near.link}"
+        means = "it is off, or no machine has that address"
+        return Hop("target", BROKEN, seen, means, "check its address, and that it is on")
+    seen = f"no answer from {where}, to this host either; it is on: it answers ARP"
+    means = "one of: its firewall drops the connection; its replies take another route"
+    return Hop("target", BROKEN, seen, means, f"allow TCP port {o.port} in its firewall")
 
 
 _WAY: tuple[Callable[[Outward], Hop | None], ...] = (

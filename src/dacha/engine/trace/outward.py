@@ -10,21 +10,24 @@ from ipaddress import IPv4Address, IPv6Address, ip_address, ip_network
 
 from dacha.core.apply import gate_rules
 from dacha.core.apply.observed import OFF, PAUSED, SAVED
+from dacha.core.errors import DachaError
 from dacha.core.lab.model import Guest
-from dacha.core.lab.names import link_name
+from dacha.core.lab.names import host_name, link_name
 from dacha.core.network.rules import PRIVATE
-from dacha.core.trace.seen.outward import GOT_IN, Outward, read_way
+from dacha.core.trace.seen.outward import GOT_IN, Near, Outward, read_way
 from dacha.core.trace.seen.outward_questions import target_script, way_script
 from dacha.core.trace.seen.questions import LINKS, RULES
-from dacha.core.trace.seen.results import UNREACHABLE, ConnectResult, Dropped, Unforwarded
+from dacha.core.trace.seen.results import REJECTED, SILENT, UNREACHABLE, ConnectResult, Dropped, Unforwarded
 from dacha.engine.guest.observe import observe_guest
 from dacha.engine.network import confined, others
 from dacha.engine.network.forwarding import unforwarded_outward
 from dacha.engine.network.live import live_plan
+from dacha.engine.trace.host import ARP_S, PATIENT_S
 from dacha.engine.trace.inside import Inquiry
 from dacha.engine.trace.patience import patience_s
 from dacha.engine.workspace import Workspace
-from dacha.host.network import iproute, sysctls
+from dacha.host.network import arp, iproute, sysctls
+from dacha.host.network.link.uplink import disconnected, is_uplink
 from dacha.host.probe.connect import touch
 from dacha.hypervisor import gate
 from dacha.wire.probes import probe_for
@@ -40,7 +43,8 @@ def look(ws: Workspace, guest: Guest, target: str, port: int, wait_s: float | No
     plan, seen = live_plan(ws), observe_guest(ws.home, guest.name, forwards=False)
     adapter = next(iter(plan.adapters_of(guest.name)), None)
     network = ws.lab.networks[adapter.network] if adapter else None
-    o = Outward(guest.name, target, port)
+    # A guest of the lab, by its short name: the lab's name server knows the long one.
+    o = Outward(guest.name, host_name(ws.lab.name, target) if target in ws.lab.guests else target, port)
     if seen.state in (OFF, SAVED, PAUSED):
         return o._replace(state=seen.state)
     if adapter is None or network is None:
@@ -63,8 +67,10 @@ def look(ws: Workspace, guest: Guest, target: str, port: int, wait_s: float | No
         return o
     if os.geteuid() == 0 and network.managed and (missing := confined.look(ws)) and missing.missing:
         o = o._replace(rules_missing=(missing.what(), missing.means()))
+    host = _from_here(o)
     return o._replace(
-        host=_from_here(o),
+        host=host,
+        near=_near(o) if host and host.how in (SILENT, REJECTED, UNREACHABLE) and o.tried != GOT_IN else None,
         routed=iproute.way_to(o.from_here) is not None if o.from_here else None,
         refuses=_refused(ws, guest, o),
         dropped=_dropped(ws, o) if o.where == "kernel" else None,
@@ -117,6 +123,18 @@ def _from_here(o: Outward) -> ConnectResult | None:
         return touch(o.from_here, o.port, probe_for(None), HOST_S, hear_s=0.0)
     except OSError as e:
         return ConnectResult(UNREACHABLE, False, e.strerror or str(e))
+
+
+def _near(o: Outward) -> Near | None:
+    """The next machine on this host's way to a target that does not answer."""
+    if o.by_ipv6 or not is_uplink((way := iproute.own_way(o.from_here)).link):
+        return None
+    near = Near(way.router or o.from_here, way.link, bool(way.router), disconnected(way.link))
+    if near.cut or os.geteuid() != 0:
+        return near
+    with contextlib.suppress(DachaError):
+        return near._replace(answers=bool(arp.answers(way.link, IPv4Address(near.address), ARP_S, PATIENT_S)[0]))
+    return near
 
 
 def _refused(ws: Workspace, guest: Guest, o: Outward) -> tuple[str, str] | None:

@@ -92,11 +92,13 @@ def way_to(address: str) -> str | None:
 
 class OwnWay(NamedTuple):
     """How this host's own packets reach an address: the `link` ("" without a route), the `source` that the kernel uses,
-    and its reason if it sends none from there: a policy rule for that source forbids it."""
+    its reason if it sends none from there (a policy rule for that source forbids it), and the router on the way ("" for
+    a machine on the link itself)."""
 
     link: str
     source: str = ""
     refused: str = ""
+    router: str = ""
 
 
 def own_way(address: str, *, with_source: bool = False) -> OwnWay:
@@ -104,11 +106,11 @@ def own_way(address: str, *, with_source: bool = False) -> OwnWay:
     command = [_tool(), "-json", "route", "get", address]
     done = subprocess.run(command, capture_output=True, check=False)
     rows = json.loads(done.stdout or "[]") if done.returncode == 0 else []
-    link, source = (str(rows[0].get(key, "")) for key in ("dev", "prefsrc")) if rows else ("", "")
+    link, source, router = (str(rows[0].get(k, "")) for k in ("dev", "prefsrc", "gateway")) if rows else ("",) * 3
     if not with_source or not source:
-        return OwnWay(link, source)
+        return OwnWay(link, source, router=router)
     done = subprocess.run([*command, "from", source], capture_output=True, check=False)
-    return OwnWay(link, source, reason(done.stderr.decode(errors="replace")) if done.returncode else "")
+    return OwnWay(link, source, reason(done.stderr.decode(errors="replace")) if done.returncode else "", router)
 
 
 def forwarded(address: str, source: str, link: str) -> tuple[str, str]:

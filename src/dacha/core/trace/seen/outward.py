@@ -5,12 +5,24 @@ from __future__ import annotations
 from ipaddress import ip_address
 
 from dacha.core.named import NamedTuple
+from dacha.core.network.uplink import Cut
 from dacha.core.trace.seen.inside import Inside
 from dacha.core.trace.seen.results import ConnectResult, Dropped, Unforwarded
 from dacha.core.units import whole_number
 
 # The result of a connection that the guest made.
 GOT_IN, TURNED_AWAY, TIMED_OUT, NOT_TRIED = "got in", "turned away", "timed out", "not tried"
+
+
+class Near(NamedTuple):
+    """The next machine on this host's way to a target: its address, the link, whether it is a router, what disconnects
+    that link, and whether the machine answers ARP (None: not asked)."""
+
+    address: str
+    link: str
+    router: bool
+    cut: Cut | None = None
+    answers: bool | None = None
 
 
 class Outward(NamedTuple):
@@ -20,8 +32,9 @@ class Outward(NamedTuple):
     there ("" for none, None if not reported), `gateway_state` the state of its gateway's neighbour entry (ip-
     neighbour(8)), `tried` the result of its own connection, `said` its message. On this host: `known` are the
     addresses that it has for the name, `host` the result of its own connection, `routed` whether it has a route
-    there, `refuses` the lab's rule that blocks the guest (what, remedy), `dropped` another program's; `forwarding`
-    is whether this host forwards at all, `unforwarded` what of this connection the kernel does not forward."""
+    there, `near` the next machine on its way, if that connection fails, `refuses` the lab's rule that blocks the guest
+    (what, remedy), `dropped` another program's; `forwarding` is whether this host forwards at all, `unforwarded` what
+    of this connection the kernel does not forward."""
 
     guest: str
     target: str
@@ -47,6 +60,7 @@ class Outward(NamedTuple):
     known: tuple[str, ...] = ()
     host: ConnectResult | None = None
     routed: bool | None = None
+    near: Near | None = None
     refuses: tuple[str, str] | None = None
     dropped: Dropped | None = None
     forwarding: bool | None = None
