@@ -156,6 +156,34 @@ def test_why_a_port_is_shut(changed: dict[str, str | tuple[str, ...]], words: st
             )
 
 
+WEB = 'LISTEN 0 1 *:8088 *:* users:(("python3",pid=9,fd=3))'
+
+
+@pytest.mark.parametrize(
+    ("changed", "means", "remedy"),
+    [
+        ({"listen": "-"}, "its server is not running, or not installed", "systemctl list-unit-files"),
+        ({"listen": WEB}, "one of: its server is python3, which listens on 8088; its server is stopped",
+         "if it is python3: dacha door edit gauge web --to 8088, then dacha apply"),
+        ({"listen": "-", "failed": "web No module named tides"},
+         "one of: its server is the service web, which failed (No module named tides); ", "systemctl status"),
+        ({"listen": "-", "failed": "cloud-config no locale"}, "its server is not running", "list-unit-files"),
+        ({"listen": 'LISTEN 0 1 127.0.0.1:8000 0.0.0.0:* users:(("python3",pid=9,fd=3))'},
+         "only the guest itself can connect to it", "every address (0.0.0.0)"),
+        ({"listen": 'LISTEN 0 1 127.0.0.1:8088 0.0.0.0:* users:(("python3",pid=9,fd=3))'}, "its server is not", ""),
+    ],
+)  # fmt: skip
+def test_a_service_that_any_program_may_serve_is_not_called_absent(
+    changed: dict[str, str], means: str, remedy: str
+) -> None:
+    """Nor is SSH's server, or one of the system's own services, taken for it."""
+    inside = told(unit="-", **changed)
+    e = but(KERNEL, service="http", port=8000, door="web", direct=ConnectResult(REFUSED), key=None, login=None)
+    stop = broken(judge(but(e, inside=inside, agent=True, agent_runs=True)))
+    assert stop and stop.name == "service" and "is installed" not in stop.seen, stop
+    assert stop.means.startswith(means) and remedy in stop.remedy, stop
+
+
 def test_another_port_is_found_by_what_the_guest_tells() -> None:
     inside = told(listen='LISTEN 0 1 *:2222 *:* users:(("sshd",pid=1,fd=3))')
     assert other_ports(inside, "ssh") == (2222,)

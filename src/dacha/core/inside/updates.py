@@ -17,10 +17,13 @@ errors=$(mktemp 2> /dev/null || mktemp -p "${{HOME:-/root}}") || exit 1
 root=
 if [ "$(id -u)" != 0 ]; then root="sudo -n"; $root true 2> /dev/null || {{ say denied; finish; }}; fi
 run() {{ $root "$@" > /dev/null 2> "$errors"; }}
-failed() {{ say failed "$1: $(grep -v '^$' "$errors" | tail -n 1)"; finish; }}
+failed() {{ say failed "$1: $(grep -m 1 'Failed to fetch' "$errors" || grep -v '^$' "$errors" | tail -n 1)"; finish; }}
 if command -v apt-get > /dev/null; then
   manager=apt
-  refresh() {{ run apt-get -qq update; }}
+  # By itself it succeeds without a network, with old lists; an older version does not know the option.
+  refresh() {{
+    run apt-get -qq -o APT::Update::Error-Mode=any update && ! grep -q '^W: .*Failed to fetch' "$errors"
+  }}
   list_it() {{
     $root apt-get -s -qq upgrade 2> /dev/null | while read -r word name rest; do
       [ "$word" = Inst ] || continue

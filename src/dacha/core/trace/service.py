@@ -24,8 +24,9 @@ from dacha.core.trace.causes.port import TURNED_AWAY, serves, why_closing, why_m
 from dacha.core.trace.hop import ASIDE, BROKEN, FINE, UNTESTED, Hop
 from dacha.core.trace.seen.evidence import Evidence
 from dacha.core.trace.seen.inside import other_ports
-from dacha.core.trace.seen.questions import LISTENERS, SERVICES
+from dacha.core.trace.seen.questions import LISTENERS, NAMED_SERVERS, SERVICES
 from dacha.core.trace.seen.results import OPEN, REFUSED, REJECTED, SILENT, UNREACHABLE, Certificate, ConnectResult
+from dacha.core.trace.unserved import not_served
 from dacha.core.units import show_duration
 
 
@@ -124,6 +125,8 @@ def _refusing(e: Evidence) -> Hop:
     if e.run.since_s is not None and e.run.since_s < BOOTING_S and not e.run.booted:
         means = "no program listens there yet, or its server is not running"
     elif e.inside and e.inside.knows(LISTENERS) and not any(x.port == e.port for x in e.inside.listeners):
+        if e.service not in NAMED_SERVERS:
+            return not_served(e, e.inside, seen)
         means = "the guest reports that no program listens on that port: its server is not running, or not installed"
     else:
         means = (

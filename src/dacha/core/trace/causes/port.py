@@ -10,7 +10,7 @@ from dacha.core.trace.causes.cause import Cause
 from dacha.core.trace.seen.evidence import Evidence
 from dacha.core.trace.seen.inside import Inside
 from dacha.core.trace.seen.own_rules import blocking
-from dacha.core.trace.seen.questions import LISTENERS, SERVICES, UNITS
+from dacha.core.trace.seen.questions import LISTENERS, NAMED_SERVERS, SERVICES, UNITS
 from dacha.core.trace.seen.reported import Unit
 
 
@@ -24,12 +24,14 @@ def why_shut(e: Evidence) -> Cause | None:
         return _not_serving(inside, service) if inside.knows(LISTENERS) or inside.units else None
     who = here[0].who or "its server"
     if all(x.on_loopback for x in here):
-        words = "configure it to listen on every address (ListenAddress 0.0.0.0), and restart it"
+        how = "ListenAddress 0.0.0.0" if service == "ssh" else "0.0.0.0"
+        words = f"configure it to listen on every address ({how}), and restart it"
         return Cause(
             f"{who} listens only on {here[0].address}", "only the guest itself can connect to it", Advice(words=words)
         )
     if all(x.on_loopback or x.by_ipv6_alone for x in here):
-        words = "configure it to listen on IPv4, too (AddressFamily any, ListenAddress 0.0.0.0), and restart it"
+        how = "AddressFamily any, ListenAddress 0.0.0.0" if service == "ssh" else "0.0.0.0"
+        words = f"configure it to listen on IPv4, too ({how}), and restart it"
         return Cause(f"{who} listens only on IPv6", "IPv4 clients cannot connect", Advice(words=words))
     if any(x.starts for x in here) and (failed := _not_starting(inside)):
         return failed
@@ -85,7 +87,7 @@ def _not_serving(inside: Inside, service: str) -> Cause | None:
     unit = next((u for u in inside.units if u.state == "failed"), next(iter(inside.units), None))
     if unit is None:
         # Another service manager was not queried.
-        sure = service in UNITS and inside.managed and inside.knows(SERVICES) and inside.knows(LISTENERS)
+        sure = service in NAMED_SERVERS and inside.managed and inside.knows(SERVICES) and inside.knows(LISTENERS)
         return Cause("no server for it is installed", "") if sure else None
     if unit.state == "failed":
         said = f": {unit.said}" if unit.said else ""

@@ -24,25 +24,26 @@ LINES, LONGEST = 400, 300
 class Inside(NamedTuple):
     """The guest's reports. `starts` are the ports of systemd's own sockets with the service of each. `ways` are its
     routes, `policies` its own policy rules (ip-rule(8)), `replies` the routes that these give to its replies,
-    `neighbours` its neighbour entries. `managed` means that systemd manages its services (`units`). `shell` is the
-    user's, None for a missing user; `shell_there` whether it exists; `no_home` its home directory if that does not
-    exist; `not_file` its key file if that is none; `keys` the number of lines in the user's key file, None without a
-    file, and `tails` the final characters of each key, `limits` the options of those that have any; `mode` that
-    file's bits and owner; `folders` those above it (path, bits, owner); `mark` the first character of the password
-    hash ("!" is a locked account), `expires` the day (since 1970) when the account expires, `must` whether its
-    password must be changed; `closed` the text of /etc/nologin; `rules` the guest's firewall (nft's JSON form);
-    `settings` of its SSH server for the user (sshd -T), who is in `groups`, and the `algorithms` that it accepts for
-    keys; `log` its server's last message about a refusal; `clock` the guest's (Unix seconds); `gateway` its default
-    gateway ("" for none, None if not reported); `at_screen` the users logged in at its local screen; `raises` how
-    who was asked runs commands as root ("root": is root, "sudo", "doas", "none"). `denies` are the services that may
-    not use some addresses (each with IPAddressDeny and IPAddressAllow, systemd.resource-control(5)), `running` the
-    processes of the user, `shaped` its own traffic control ("KIND on LINK"). `told` are the complete pieces
-    (`questions`): only for those, a missing answer means "no"."""
+    `neighbours` its neighbour entries. `managed` means that systemd manages its services: `units` are those of the
+    door's service, `failing` any that failed. `shell` is the user's, None for a missing user; `shell_there` whether it
+    exists; `no_home` its home directory if that does not exist; `not_file` its key file if that is none; `keys` the
+    number of lines in the user's key file, None without a file, and `tails` the final characters of each key, `limits`
+    the options of those that have any; `mode` that file's bits and owner; `folders` those above it (path, bits, owner);
+    `mark` the first character of the password hash ("!" is a locked account), `expires` the day (since 1970) when the
+    account expires, `must` whether its password must be changed; `closed` the text of /etc/nologin; `rules` the guest's
+    firewall (nft's JSON form); `settings` of its SSH server for the user (sshd -T), who is in `groups`, and the
+    `algorithms` that it accepts for keys; `log` its server's last message about a refusal; `clock` the guest's (Unix
+    seconds); `gateway` its default gateway ("" for none, None if not reported); `at_screen` the users logged in at its
+    local screen; `raises` how who was asked runs commands as root ("root": is root, "sudo", "doas", "none"). `denies`
+    are the services that may not use some addresses (each with IPAddressDeny and IPAddressAllow,
+    systemd.resource-control(5)), `running` the processes of the user, `shaped` its own traffic control ("KIND on
+    LINK"). `told` are the complete pieces (`questions`): only for those, a missing answer means "no"."""
 
     listeners: tuple[Listener, ...] = ()
     starts: tuple[tuple[int, str], ...] = ()
     managed: bool = False
     units: tuple[Unit, ...] = ()
+    failing: tuple[Unit, ...] = ()
     links: tuple[Link, ...] = ()
     gateway: str | None = None
     ways: tuple[Way, ...] = ()
@@ -166,6 +167,8 @@ def _with(found: Inside, word: str, rest: str) -> Inside:
             return found._replace(managed=True)
         case "unit":
             return found._replace(units=(*found.units, Unit(words[0], words[1], " ".join(words[2:]))))
+        case "failed":
+            return found._replace(failing=(*found.failing, Unit(words[0], "failed", " ".join(words[1:]))))
         case "clock":
             return found._replace(clock=_number(rest))
         case "disk":

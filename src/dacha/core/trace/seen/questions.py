@@ -15,6 +15,9 @@ from dacha.core.people.sessions_inside import TAIL
 UNITS = {"ssh": ("ssh", "sshd", "dropbear"), "rdp": ("xrdp",), "http": ("nginx", "apache2", "httpd", "lighttpd"),
          "https": ("nginx", "apache2", "httpd")}  # fmt: skip
 
+# Services whose server is one of few programs: that none is installed can be known.
+NAMED_SERVERS = ("ssh", "rdp")
+
 # By which names the server's processes log: OpenSSH's is several programs from version 9.8 on.
 SSH_PROGRAMS = ("sshd", "sshd-session", "sshd-auth", "dropbear")
 
@@ -129,9 +132,14 @@ said() {{
     l= r= d= a= ;;
   esac
 done
+{"" if service in NAMED_SERVERS else _FAILED}"""
+
+
+# For a service whose program is not known by its name: which of the guest's services failed, or fail again and again.
+_FAILED = """\
+systemctl list-units --state=failed,auto-restart --type=service --plain --no-legend 2>/dev/null | head -n 8 |
+while read -r u rest; do u=${u%.service}; echo "failed $u $(said "$u")"; done
 """
-
-
 _LINKS = """\
 for d in /sys/class/net/*; do
   read -r flags < "$d/flags" 2>/dev/null && read -r mac < "$d/address" && read -r mtu < "$d/mtu" &&
