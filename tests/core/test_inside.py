@@ -13,13 +13,14 @@ from dacha.core.heard import Heard
 from dacha.core.trace.causes.advice import Advice
 from dacha.core.trace.causes.port import why_mute, why_shut
 from dacha.core.trace.causes.refused import waited_for
-from dacha.core.trace.hop import FINE
+from dacha.core.trace.hop import ASIDE, BROKEN, FINE
 from dacha.core.trace.judge import broken, judge
 from dacha.core.trace.seen.client import IN_WORD
 from dacha.core.trace.seen.evidence import AGENT
 from dacha.core.trace.seen.inside import Inside, other_ports, read_inside
 from dacha.core.trace.seen.questions import ACCOUNT, LINKS, LISTENERS, RULES, SERVER, SERVICES, script
 from dacha.core.trace.seen.results import OPEN, REFUSED, SILENT, ConnectResult, accepted
+from dacha.core.trace.service import protocol
 from tests.core.evidence import but
 from tests.core.test_trace import KERNEL, USER
 
@@ -182,6 +183,22 @@ def test_a_service_that_any_program_may_serve_is_not_called_absent(
     stop = broken(judge(but(e, inside=inside, agent=True, agent_runs=True)))
     assert stop and stop.name == "service" and "is installed" not in stop.seen, stop
     assert stop.means.startswith(means) and remedy in stop.remedy, stop
+
+
+@pytest.mark.parametrize(
+    ("heard", "seen", "verdict", "words"),
+    [
+        (Heard.OTHER, "speaks another protocol: TLS", BROKEN, "it is not a server for http"),
+        (Heard.CLOSED, "closes at once", BROKEN, "journalctl _PID=9"),
+        (Heard.SERVER_ERROR, "HTTP/1.1 503", ASIDE, "reports an error of its own"),
+    ],
+)
+def test_what_a_web_server_answers_is_told_apart(heard: Heard, seen: str, verdict: str, words: str) -> None:
+    inside = told(listen=WEB)
+    touch = ConnectResult(OPEN, verdict == ASIDE, seen, heard=heard)
+    e = but(KERNEL, service="http", port=8088, door="web", direct=touch, key=None, login=None, agent_runs=True)
+    hop = protocol(e._replace(inside=inside))
+    assert hop.verdict == verdict and words in f"{hop.means} {hop.remedy}" and "busy" not in hop.means, hop
 
 
 def test_another_port_is_found_by_what_the_guest_tells() -> None:

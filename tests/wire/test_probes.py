@@ -14,9 +14,10 @@ SPOKEN = [
     ("ssh", b"SSH-1.5-old\n", False, "SSH-1.5-old: not SSH version 2"),
     ("http", b"HTTP/1.1 200 OK\r\n", True, "HTTP/1.1 200"),
     ("http", b"HTTP/1.0 404 Not Found\r\n", True, "HTTP/1.0 404"),
-    ("http", b"SSH-2.0-x\r\n", False, "speaks another protocol"),
+    ("http", b"SSH-2.0-x\r\n", False, "speaks another protocol: SSH"),
+    ("http", b"HELLO tides\r\n", False, 'speaks another protocol: it begins with "HELLO tides"'),
     ("vnc", b"RFB 003.008\n", True, "RFB 003.008"),
-    ("vnc", b"SSH-2.0-x\r\n..", False, "speaks another protocol"),
+    ("vnc", b"SSH-2.0-x\r\n..", False, "speaks another protocol: SSH"),
     ("rdp", bytes.fromhex("030000130ed000001234000200080001000000"), True, "RDP, TLS"),
     ("rdp", bytes.fromhex("030000130ed000001234000200080002000000"), True, "RDP, network level authentication"),
     ("rdp", bytes.fromhex("0300000b06d00000123400"), True, "RDP, old security"),
@@ -29,7 +30,8 @@ SPOKEN = [
     ("rdp", bytes.fromhex("0300000b06800000123400"), False, "refuses the connection request"),
     ("https", bytes.fromhex("15030300020228"), True, "TLS"),
     ("https", bytes.fromhex("160303003d"), True, "TLS"),
-    ("https", b"HTTP/1.1 400", False, "speaks another protocol"),
+    ("https", b"HTTP/1.1 400", False, "speaks another protocol: HTTP"),
+    ("http", bytes.fromhex("15030100020246"), False, "speaks another protocol: TLS"),
     (None, b"220 hello\r\n", True, "answers"),
 ]
 
@@ -40,7 +42,7 @@ def test_first_words_are_judged_whole_and_byte_by_byte(service: str | None, word
     assert whole and (whole.ok, whole.seen) == (ok, seen)
     slow = probe_for(service)
     verdicts = [v for n in range(len(words)) if (v := slow.receive(words[n : n + 1]))]
-    assert verdicts and verdicts[0] == whole
+    assert verdicts and verdicts[-1 if "begins" in seen else 0] == whole
     assert probe_for(service).receive(words + b"\0junk behind it") == whole
 
 

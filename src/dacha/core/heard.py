@@ -14,6 +14,8 @@ class Heard(StrEnum):
     CLOSED = "closes at once"
     TURNED_AWAY = "closes after a message"
     REFUSED = "refuses"
+    OTHER = "speaks another protocol"
+    SERVER_ERROR = "an error of the server"  # HTTP: a status of the class 5xx (RFC 9110 section 15.6)
     RDP_OLD = "RDP, old security"  # the RDP Security Protocol (MS-RDPBCGR section 5.3)
     RDP_TLS = "RDP, TLS"
     RDP_NLA = "RDP, network level authentication"  # CredSSP (MS-CSSP)

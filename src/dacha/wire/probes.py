@@ -29,6 +29,24 @@ def verdict_of(heard: Heard, *, ok: bool = False) -> Verdict:
     return Verdict(ok, str(heard), heard=heard)
 
 
+# How the first answers of known protocols begin.
+_TELLING = 5
+_BEGINNINGS = {b"SSH-": "SSH", b"HTTP/": "HTTP", b"RFB ": "VNC", b"\x15\x03": "TLS", b"\x16\x03": "TLS"}
+
+
+def another(data: bytes) -> Verdict | None:
+    """The verdict for the first bytes of another protocol, with its name if it is known, else with these bytes; None if
+    they are too few to tell."""
+    return _another(data) if len(data) >= _TELLING or b"\n" in data else None
+
+
+def _another(data: bytes) -> Verdict:
+    name = next((name for begin, name in _BEGINNINGS.items() if data.startswith(begin)), "")
+    text = harmless(data.partition(b"\n")[0].decode("latin-1").strip()[:30])
+    what = name or (f'it begins with "{text}"' if text else "")
+    return Verdict(False, f"{Heard.OTHER}: {what}" if what else str(Heard.OTHER), heard=Heard.OTHER)
+
+
 class Probe:
     """A probe of one service: `greeting` is sent first, `receive` is called until it returns a verdict."""
 
@@ -41,14 +59,14 @@ class Probe:
         """Process bytes from the service; None if more are needed."""
         self._buffer += data
         if len(self._buffer) > FIRST_WORDS_MOST:
-            return Verdict(False, "speaks another protocol")
+            return _another(self._buffer)
         return self.judge(self._buffer)
 
     def closed(self) -> Verdict:
         """The service closed the connection."""
         if not self._buffer:
             return verdict_of(Heard.CLOSED)
-        return Verdict(False, f"closes after {self._buffer[:40]!r}")
+        return _another(self._buffer)
 
     def judge(self, data: bytes) -> Verdict | None:
         raise NotImplementedError
@@ -80,11 +98,12 @@ class HttpProbe(Probe):
     def judge(self, data: bytes) -> Verdict | None:
         line, end, _ = data.partition(b"\n")
         if not end:
-            return Verdict(False, "speaks another protocol") if not b"HTTP/".startswith(data[:5]) else None
+            return another(data) if not b"HTTP/".startswith(data[:5]) else None
         fields = line.decode("latin-1").split()
         if len(fields) >= 2 and fields[0].startswith("HTTP/") and fields[1].isdigit():
-            return Verdict(True, harmless(f"{fields[0]} {fields[1]}"[:80]))
-        return Verdict(False, "speaks another protocol")
+            heard = Heard.SERVER_ERROR if len(fields[1]) == 3 and fields[1].startswith("5") else Heard.ANSWER
+            return Verdict(True, harmless(f"{fields[0]} {fields[1]}"[:80]), heard=heard)
+        return another(data)
 
 
 class VncProbe(Probe):
@@ -92,10 +111,10 @@ class VncProbe(Probe):
 
     def judge(self, data: bytes) -> Verdict | None:
         if len(data) < 12:
-            return None if b"RFB ".startswith(data[:4]) else Verdict(False, "speaks another protocol")
+            return None if b"RFB ".startswith(data[:4]) else another(data)
         if data.startswith(b"RFB ") and data[11:12] == b"\n":
             return Verdict(True, harmless(data[:11].decode("ascii", "replace")))
-        return Verdict(False, "speaks another protocol")
+        return another(data)
 
 
 class RdpProbe(Probe):
@@ -107,7 +126,7 @@ class RdpProbe(Probe):
 
     def judge(self, data: bytes) -> Verdict | None:
         if data[:1] not in (b"", b"\x03"):
-            return Verdict(False, "speaks another protocol")
+            return another(data)
         if len(data) < 11 or len(data) < int.from_bytes(data[2:4], "big"):
             return None
         if data[5] & 0xF0 != 0xD0:
@@ -128,10 +147,10 @@ class TlsProbe(Probe):
 
     def judge(self, data: bytes) -> Verdict | None:
         if len(data) < 3:
-            return None if data[:1] in (b"", b"\x15", b"\x16") else Verdict(False, "speaks another protocol")
+            return None if data[:1] in (b"", b"\x15", b"\x16") else another(data)
         if data[0] in (0x15, 0x16) and data[1] == 3:
             return Verdict(True, "TLS")
-        return Verdict(False, "speaks another protocol")
+        return another(data)
 
 
 class AnyProbe(Probe):

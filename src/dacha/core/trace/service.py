@@ -197,13 +197,18 @@ def protocol(e: Evidence) -> Hop:
     if mute(e, touch):
         return Hop("protocol", UNTESTED, "the protocol is not known; to have it checked, set `service` in the door")
     if touch.ok:
+        if touch.heard == Heard.SERVER_ERROR:
+            means = "the path works: the program behind the door reports an error of its own"
+            remedy = told_to(e, Advice("journalctl -p warning -n 20 --no-pager"))
+            return Hop("protocol", ASIDE, touch.seen, means, remedy)
         if touch.after_s > SLOW_S:
             means = "the guest is slow or busy: clients may time out before it answers"
             seen = f"{touch.seen}, after {show_duration(touch.after_s)} (slow)"
             return Hop("protocol", ASIDE, seen, means, told_to(e, BUSY))
         return Hop("protocol", FINE, touch.seen)
     closing = touch.heard in (Heard.CLOSED, Heard.TURNED_AWAY)
-    told = (why_closing if closing else why_mute)(e.inside, e.service, e.port)
+    other = touch.heard == Heard.OTHER
+    told = why_closing(e.inside, e.service, e.port) if closing else why_mute(e.inside, e.service, e.port, other=other)
     if told and not told.proved and e.way == "user" and touch.heard == Heard.CLOSED:
         # QEMU accepted the connection, and closes it if the guest refuses.
         told = told._replace(means=f"{told.means}; a firewall in the guest answers with a reset")
@@ -225,7 +230,7 @@ def protocol(e: Evidence) -> Hop:
             "one of: its server refuses this host; it has too many clients, or restarts; another program has the port"
         )
         return Hop("protocol", BROKEN, "it closes each connection at once", means, told_to(e, to_find(e.port)))
-    means = f"the program on that port is not a server for {e.service}, or it hangs"
+    means = f"the program on that port is not a server for {e.service}{'' if other else ', or it hangs'}"
     return Hop("protocol", BROKEN, touch.seen or "it sends nothing", means, told_to(e, to_find(e.port)))
 
 

@@ -113,12 +113,12 @@ def _to_start(unit: Unit, service: str) -> Advice:
     return Advice(words=f"systemctl status {unit.name} shows why; once fixed: systemctl restart {unit.name}")
 
 
-def why_mute(inside: Inside | None, service: str, port: int) -> Cause | None:
-    """Why a port that accepts connections does not speak its protocol."""
+def why_mute(inside: Inside | None, service: str, port: int, *, other: bool = False) -> Cause | None:
+    """Why a port that accepts connections does not speak its protocol; with `other`, it was heard to speak another."""
     here = next((x for x in inside.listeners if x.port == port and x.program), None) if inside else None
     if inside is None or here is None:
         return None
-    if not here.is_for(service):
+    if other or not here.is_for(service):
         words = f"end {here.program}, or move it to another port; then start the server for {service}"
         return Cause(f"{here.who} has the port", f"it is not a server for {service}", Advice(words=words))
     if here.state == "T":
@@ -155,11 +155,13 @@ def why_closing(inside: Inside | None, service: str, port: int) -> Cause | None:
         return Cause(f"{who} has the port", f"its server's log: {inside.log}", SERVER_LOG)
     if here.starts and (failed := _not_starting(inside)):
         return failed
+    rules = "/etc/hosts.deny, or its own rules" if service == "ssh" else "its own rules"
     means = (
-        "one of: its server refuses this host (/etc/hosts.deny, or its own rules); it has too many clients, or "
-        "restarts; it cannot start a process for the connection"
+        f"one of: its server refuses this host ({rules}); it has too many clients, or restarts; it cannot start a "
+        f"process for the connection{'; it speaks TLS only (https)' if service == 'http' else ''}"
     )
-    return Cause(f"{who} has the port", means, SERVER_LOG, proved=False)
+    log = SERVER_LOG if service == "ssh" or not here.pid else Advice(f"journalctl _PID={here.pid} -n 20 --no-pager")
+    return Cause(f"{who} has the port", means, log, proved=False)
 
 
 def _not_starting(inside: Inside) -> Cause | None:
