@@ -182,6 +182,8 @@ class Parser(argparse.ArgumentParser):
             close = nearest(first[2:], known) if first.startswith("--") else None
             hint = f"did you mean --{close}? " if close else ""
             kind = "option" if first.startswith("-") else "argument"
+            if any(action.dest == "command" for action in self._actions) and not hint:
+                hint = "write -- before the guest's command; "
             raise UsageError(f"unknown {kind} {first}", where=self.prog, remedy=f"{hint}see: {self.prog} --help")
         return found, unknown
 
