@@ -97,7 +97,7 @@ def _services(service: str) -> str:
     return f"""\
 # The service's own last words, not its manager's.
 said() {{
-  journalctl -u "$1" --until=@$(( $(date +%s) + 1 )) -n 12 -o cat --no-pager 2>/dev/null | {{
+  journalctl -b -u "$1" -n 12 -o cat --no-pager 2>/dev/null | {{
     last=
     while read -r line; do
       case "$line" in "$1".service*|"Failed to start"*|Starting*|Started*|Stopp*|"") ;; *) last=$line ;; esac
@@ -254,8 +254,8 @@ done
 g=$(id -Gn {user} 2>/dev/null) && echo "groups $g"
 # Where a clock was changed, journalctl shows older lines, too: each has its time.
 to=$(date +%s); from=$(( to - {since_s} ))
-# The last 60 lines before now: after a clock was set back, those of the future would be the last ones.
-journalctl {who} --since=-{since_s}s --until=@$(( to + 1 )) -n 60 -o short-unix --no-pager 2>/dev/null |
+# Of this boot, in the order in which they were written: by their times, lines of the future would be the last ones.
+journalctl -b {who} -n 60 -o short-unix --no-pager 2>/dev/null |
 while read -r t host who line; do
   case "$t" in *[!0-9.]*|"") continue ;; esac
   [ "${{t%%.*}}" -ge $from ] && [ "${{t%%.*}}" -le $to ] || continue
