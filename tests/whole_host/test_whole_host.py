@@ -208,7 +208,9 @@ def test_guests_on_a_vlan_send_tagged_frames_also_after_a_reboot(host: WholeHost
         'boot-order = ["network"]\nadapter = [{ network = "quay" }]\nstart = { at-boot = true, order = 9 }\n'
         'disk = [{ size = "16 MiB", storage = "bay", allocation = "full" }]\nmedium = ["tides"]\n'
     )
-    listen = "(timeout 600 tcpdump -n -e -i eth0 -c 1 vlan 20 and udp port 67 > /run/tagged 2> /dev/null) > /dev/null 2>&1 &"
+    listen = (
+        "(timeout 600 tcpdump -nei eth0 -c 1 vlan 20 and udp port 67 > /run/tagged 2> /dev/null) > /dev/null 2>&1 &"
+    )
 
     def tagged() -> None:
         said = until(lambda: host.sh("cat /run/tagged").out, 900)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Iterable, Mapping
 from pathlib import Path
 
@@ -12,6 +13,10 @@ from dacha.host.accounts import helper
 from dacha.host.facts import program
 from dacha.hypervisor.images import passphrases
 from dacha.hypervisor.images.passphrases import WORK_MS, given
+
+# For an encrypted disk the tool measures how fast this host derives a key, which fails at times on a busy one: nothing
+# was written then, and it is tried again, after pauses of so many seconds more each.
+_UNMEASURED, _ATTEMPTS, _PAUSE_S = "Unable to get accurate CPU usage", 5, 0.5
 
 
 class Image(NamedTuple):
@@ -81,9 +86,14 @@ def ran(
 ) -> tuple[int, str, str]:  # fmt: skip
     """Run QEMU's image tool: its exit code, output and error output. The secrets are options of its command. It does
     not outlive this process: what it does to an image, nobody would know of."""
-    with given(present(keys), helper()) as (words, pipes):
-        whole = [tool(), command[0], *words, *command[1:]]
-        return confine.run(whole, helper(), read=read, write=write, seconds=seconds, pipes=pipes, with_parent=True)
+    for attempt in range(_ATTEMPTS):
+        with given(present(keys), helper()) as (words, pipes):
+            whole = [tool(), command[0], *words, *command[1:]]
+            done = confine.run(whole, helper(), read=read, write=write, seconds=seconds, pipes=pipes, with_parent=True)
+        if done[0] == 0 or _UNMEASURED not in done[2]:
+            break
+        time.sleep(attempt * _PAUSE_S)
+    return done
 
 
 def words_of(complaint: str) -> str:
