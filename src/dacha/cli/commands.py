@@ -190,14 +190,11 @@ class Parser(argparse.ArgumentParser):
     def _check_value(self, action: argparse.Action, value: Any) -> None:
         """An unknown action or word is an error with the most similar one, or with all."""
         if action.choices is not None and value not in action.choices:
-            from dacha.core.spelling import nearest
+            from dacha.core.spelling import did_you_mean
 
-            known = list(map(str, action.choices))
-            close = nearest(str(value), known)
             what = "action" if isinstance(action, argparse._SubParsersAction) else "value"
             place = f"{'/'.join(action.option_strings)}: " if action.option_strings else ""
-            hint = f"did you mean {close}? " if close else ""
-            remedy = f"{hint}one of: {', '.join(known)}"
+            remedy = did_you_mean(str(value), map(str, action.choices))
             raise UsageError(f"{place}unknown {what} {value}", where=self.prog, remedy=remedy)
 
     def _get_value(self, action: argparse.Action, text: str) -> Any:

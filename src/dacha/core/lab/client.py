@@ -19,6 +19,8 @@ if TYPE_CHECKING:
 # Where a session's sound is played.
 SOUNDS: tuple[Sound, ...] = ("client", "guest", "off")
 FULL_SCREEN = "full-screen"
+# The usual size of a window, in pixels.
+WINDOW = (1280, 800)
 # The services whose clients have a setting.
 _CLIENTS_WITH: dict[str, tuple[str, ...]] = {"group": ("ssh", "rdp", "vnc"), **dict.fromkeys(
     ("domain", "size", "all-screens", "sound"), ("rdp",)
@@ -31,9 +33,14 @@ class Client(NamedTuple):
 
     group: str = ""
     domain: str = ""
-    size: tuple[int, int] | None = (1280, 800)
+    size: tuple[int, int] | None = WINDOW
     all_screens: bool = False
     sound: Sound = "client"
+
+    @property
+    def full_screen(self) -> bool:
+        """True without a window: on one screen, or on all."""
+        return self.size is None or self.all_screens
 
 
 def read_client(t: Table, service: str | None) -> Client:

@@ -19,6 +19,25 @@ ISOLATED: CutKind = "isolated"
 NO_ARP: CutKind = "no ARP"
 
 
+# By kind: the state, what it means, and the remedy; of the `names` of the links, the `first` one, and a verb for them.
+_WORDS: dict[CutKind, tuple[str, str, str]] = {
+    NO_CARRIER: ("{names} {have} no carrier",
+                 "its cable is unplugged, the other end is off, or it is not in a wireless network",
+                 "check its cable, and: ip address"),
+    DOWN: ("{names} {are} down", "it was switched off on this host", "ip link set {first} up"),
+    NO_PORT: ("{names} has no port that leads to a LAN",
+              "its ports are those of guests only: this host's adapter was removed from it",
+              "ip link set ADAPTER master {first}"),
+    BLOCKED: ("{names} {do} not forward, by the bridge's spanning tree (STP)",
+              "it waits for the end of its forward delay, or another bridge makes a loop",
+              "bridge -d link show dev {first}"),
+    ISOLATED: ("{names} are isolated ports of their bridge", "isolated ports exchange no traffic",
+               "bridge link set dev {first} isolated off"),
+    NO_ARP: ("ARP is switched off on {names}", "machines on the LAN cannot find this host's hardware address",
+             "ip link set {first} arp on"),
+}  # fmt: skip
+
+
 class Cut(NamedTuple):
     """A disconnected LAN: the `kind`, and the links concerned."""
 
@@ -28,37 +47,19 @@ class Cut(NamedTuple):
     @property
     def what(self) -> str:
         """The state in words, such as "eth0 has no carrier"."""
-        one = len(self.links) == 1
-        names = " and ".join(self.links)
-        return {
-            NO_CARRIER: f"{names} {'has' if one else 'have'} no carrier",
-            DOWN: f"{names} {'is' if one else 'are'} down",
-            NO_PORT: f"{names} has no port that leads to a LAN",
-            BLOCKED: f"{names} {'does' if one else 'do'} not forward, by the bridge's spanning tree (STP)",
-            ISOLATED: f"{names} are isolated ports of their bridge",
-            NO_ARP: f"ARP is switched off on {names}",
-        }[self.kind]
+        return self._said(0)
 
     @property
     def means(self) -> str:
         """What follows, or the cause."""
-        return {
-            NO_CARRIER: "its cable is unplugged, the other end is off, or it is not in a wireless network",
-            DOWN: "it was switched off on this host",
-            NO_PORT: "its ports are those of guests only: this host's adapter was removed from it",
-            BLOCKED: "it waits for the end of its forward delay, or another bridge makes a loop",
-            ISOLATED: "isolated ports exchange no traffic",
-            NO_ARP: "machines on the LAN cannot find this host's hardware address",
-        }[self.kind]
+        return self._said(1)
 
     @property
     def remedy(self) -> str:
-        first = self.links[0]
-        return {
-            NO_CARRIER: "check its cable, and: ip address",
-            DOWN: f"ip link set {first} up",
-            NO_PORT: f"ip link set ADAPTER master {first}",
-            BLOCKED: f"bridge -d link show dev {first}",
-            ISOLATED: f"bridge link set dev {first} isolated off",
-            NO_ARP: f"ip link set {first} arp on",
-        }[self.kind]
+        """The command that ends or shows it."""
+        return self._said(2)
+
+    def _said(self, which: int) -> str:
+        one = len(self.links) == 1
+        verbs = {"have": "has", "are": "is", "do": "does"} if one else {"have": "have", "are": "are", "do": "do"}
+        return _WORDS[self.kind][which].format(names=" and ".join(self.links), first=self.links[0], **verbs)

@@ -156,11 +156,11 @@ def adapter(e: Evidence) -> Hop:
     if not c.held and e.run.state == "on":
         means = "the guest still uses a link that was removed"
         return Hop("adapter", BROKEN, f"no process has {c.name} open", means, f"dacha restart {e.guest}")
+    if e.way == "own" and e.host.cut:
+        return cut_off("adapter", e.host.cut)
     if e.link.shaped:
         seen = f"traffic control by another program: {', '.join(e.link.shaped)}"
         return Hop("adapter", ASIDE, seen, "it may delay or drop packets", to_see_shaping(e.link.shaped[0]))
-    if e.way == "own" and e.host.cut:
-        return cut_off("adapter", e.host.cut)
     return Hop("adapter", FINE, f"connected to network {e.network}")
 
 
@@ -236,13 +236,12 @@ def neighbour(e: Evidence) -> Hop:
 def _not_learnt(e: Evidence) -> Hop:
     """The guest answers ARP, as a packet socket sees, and the kernel of this host does not have its address."""
     seen = "it answers ARP, but this host's kernel does not learn its hardware address"
-    if tables := e.host.arp_tables:
-        remedy = "\n".join(f"nft list table arp {table}" for table in tables)
-        means = f"a rule of the family arp on this host drops it (table {', '.join(tables)})"
-        return Hop("neighbour", BROKEN, seen, means, f"{remedy}\nshows the rule: remove it")
-    means = "one of: a rule of arptables on this host drops it; the neighbour table of this host is full"
-    remedy = "arptables-legacy -L -v; sysctl net.ipv4.neigh.default.gc_thresh3; ip -4 neighbour | wc -l"
-    return Hop("neighbour", BROKEN, seen, means, remedy)
+    tables = e.host.arp_tables
+    rule = f"of the family arp on this host drops it (table {', '.join(tables)})" if tables else "of arptables drops it"
+    shows = [f"nft list table arp {table}" for table in tables] or ["arptables-legacy -L -v"]
+    means = f"one of: a rule {rule}; the neighbour table of this host is full"
+    remedy = "\n".join([*shows, "sysctl net.ipv4.neigh.default.gc_thresh3; ip -4 neighbour | wc -l"])
+    return Hop("neighbour", BROKEN, seen, means, f"{remedy}\nshow which of the two")
 
 
 def route(e: Evidence) -> Hop | None:

@@ -56,10 +56,8 @@ def router(e: Evidence) -> Hop | None:
         hand = f"dacha apply\nor enter it in the router by hand: {r.by_hand}"
         if r.mapped == "missing" and r.trouble:
             # It was requested, and the router did not do it.
-            hand = (
-                f"enter it in the router by hand: {r.by_hand}\nor change its settings for port mappings (PCP, NAT-PMP "
-            )
-            hand += "or UPnP), then: dacha apply"
+            settings = "or change its settings for port mappings (PCP, NAT-PMP or UPnP), then: dacha apply"
+            hand = f"enter it in the router by hand: {r.by_hand}\n{settings}"
         return Hop("router", BROKEN, seen, means, "check the router" if r.there is False else remedy or hand)
     if r.mapped is None or r.trouble:
         return Hop("router", UNTESTED, f"{r.router}: {r.trouble or 'not requested yet'}; it needs: {r.by_hand}")

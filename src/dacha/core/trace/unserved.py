@@ -25,11 +25,9 @@ def not_served(e: Evidence, inside: Inside, seen: str) -> Hop:
     means += [f"its server is {x.program}, which listens on {x.port}" for x in others]
     seen = f"{seen}; no program listens on it"
     if not means:
-        advice = to_serve(e.service, e.system)
-        if inside.managed and inside.units == ():
-            advice = Advice("systemctl list-unit-files --type=service --no-pager")
-        means = ["its server is not running, or not installed"]
-        return Hop("service", BROKEN, seen, means[0], advice.said(e.guest, e.by))
+        units = Advice("systemctl list-unit-files --type=service --no-pager")
+        advice = units if inside.managed and not inside.units else to_serve(e.service, e.system)
+        return Hop("service", BROKEN, seen, "its server is not running, or not installed", advice.said(e.guest, e.by))
     if failed:
         remedy = Advice(f"systemctl status --no-pager {shlex.quote(failed[0].name)}").said(e.guest, e.by)
     else:

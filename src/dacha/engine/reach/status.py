@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import time
-from collections.abc import Collection, Mapping
+from collections.abc import Callable, Collection, Mapping
 from ipaddress import IPv4Address
 from typing import TYPE_CHECKING
 
@@ -51,6 +51,7 @@ class _Seen(NamedTuple):
     changed_rules: bool
     others: dict[tuple[str, str], ClosedDoor]
     stopped: dict[str, str]
+    cut: Callable[[DoorPlan], Cut | None]
 
 
 def gather(ws: Workspace, timeout_s: float = 1.5, more_s: float = 0.0, only: Collection[str] | None = None) -> Status:
@@ -165,7 +166,22 @@ def _ask_doors(
         silent = {d.door.guest for d in asked if (v := verdicts.get(_key(d))) and not v.ok}
         stopped = {name: words for name in silent if (words := watcher.stopped(name))}
     changed_rules = any(isinstance(c, LoadRules) for c in pending)
-    return _Seen(verdicts, waits, lan, changed_rules, others, stopped)
+    return _Seen(verdicts, waits, lan, changed_rules, others, stopped, _cuts(ws))
+
+
+def _cuts(ws: Workspace) -> Callable[[DoorPlan], Cut | None]:
+    """What disconnects a door from its LAN: for all doors of this host's own address, it is looked up once."""
+    found: dict[tuple[str, str] | None, Cut | None] = {}
+
+    def cut(door: DoorPlan) -> Cut | None:
+        from dacha.engine.network.uplink import cut_off
+
+        key = _key(door) if door.means == "own" else None
+        if key not in found:
+            found[key] = cut_off(ws.lab, door)
+        return found[key]
+
+    return cut
 
 
 def _key(door: DoorPlan) -> tuple[str, str]:
@@ -202,12 +218,6 @@ def _ask_router(ws: Workspace, plan: Plan, seen: Mapping[str, ObservedGuest]) ->
     return RouterLook(ws, doors)
 
 
-def _cut_off(ws: Workspace, door: DoorPlan) -> Cut | None:
-    from dacha.engine.network.uplink import cut_off
-
-    return cut_off(ws.lab, door)
-
-
 def _door_row(
     ws: Workspace,
     door: DoorPlan,
@@ -228,7 +238,7 @@ def _door_row(
         reached_from, at = ("outside", led) if led else (reached_from, at)
         if ok:
             ok, now, inside_only = outside_ok, outside_now, outside_ok is False
-    elif ok and door.door.from_lan and reached_from == "LAN" and (cut := _cut_off(ws, door)):
+    elif ok and door.door.from_lan and reached_from == "LAN" and (cut := looked.cut(door)):
         ok, now, inside_only = False, f"not from the LAN: {cut.what}", True
     heard = looked.verdicts.get(_key(door))
     excused = ok is False and not door.door.always and heard is not None and not heard.ok and _held_open(door, seen)

@@ -83,8 +83,9 @@ def first_questions(
         "status": lambda: run_state(ws, guest),
         "room": lambda: room(ws.home, guest),
         "lan": addresses.lan_address,
-        "cut": lambda: cut_off(ws.lab, door) if e.origin != "host" else None,
     }
+    if e.origin != "host":
+        asks["cut"] = lambda: cut_off(ws.lab, door)
     if door.door.protocol == "tcp" and not apart:
         if place:
             asks["through"] = lambda: touch(*place, probe_for(service), ASK_S, hear_s=hear_s)

@@ -28,7 +28,7 @@ def _desktop(client: Client) -> dict[str, str]:
         values["domain"] = client.domain
     if client.all_screens:
         values["multimon"] = "1"
-    if client.size is None or client.all_screens:
+    if client.size is None or client.full_screen:
         return {**values, "viewmode": "4"}
     width, height = map(str, client.size)
     return {**values, "window_width": width, "window_height": height}

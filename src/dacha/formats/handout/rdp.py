@@ -9,6 +9,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from dacha.core.errors import BadValue
+from dacha.core.lab.client import WINDOW
 from dacha.core.named import NamedTuple
 from dacha.core.plan.doors import endpoint
 from dacha.formats.handout.way_in import WayIn
@@ -34,8 +35,7 @@ class Signer(NamedTuple):
 
 def rdp_file(way: WayIn, signer: Signer | None = None) -> bytes:
     """The file for one way; the client asks for the password, and warns if the certificate is not trusted."""
-    full = way.client.size is None or way.client.all_screens
-    width, height = way.client.size or (1280, 800)
+    width, height = way.client.size or WINDOW
     settings: list[tuple[str, str | int]] = [
         ("full address", str(endpoint(way.address, way.port))),
         ("username", way.user),
@@ -43,7 +43,7 @@ def rdp_file(way: WayIn, signer: Signer | None = None) -> bytes:
         ("prompt for credentials", 1),
         ("authentication level", 2),
         ("enablecredsspsupport", 1),
-        ("screen mode id", 2 if full else 1),
+        ("screen mode id", 2 if way.client.full_screen else 1),
         ("use multimon", int(way.client.all_screens)),
         ("desktopwidth", width),
         ("desktopheight", height),

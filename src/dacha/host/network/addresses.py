@@ -6,7 +6,6 @@ from collections.abc import Collection
 from ipaddress import IPv4Address, IPv4Network
 
 from dacha.core.named import NamedTuple
-from dacha.host.network.link.uplink import is_uplink
 
 _ROUTES = "/proc/net/route"
 # A wider route is not a subnet: the largest private block is a /8.
@@ -97,8 +96,12 @@ def default_route(table: list[Route]) -> Route | None:
 def lan_route(table: list[Route]) -> Route | None:
     """The route that leads to the LAN: the default route, else that of the first network on an Ethernet link which
     belongs neither to a lab nor to another program's guests."""
+    if route := default_route(table):
+        return route
+    from dacha.host.network.link.uplink import is_uplink  # late: most hosts have a default route
+
     near = (r for r in table if not r.via and WIDEST < r.mask.bit_count() < 31 and is_uplink(r.interface))
-    return default_route(table) or min(near, key=lambda r: r.metric, default=None)
+    return min(near, key=lambda r: r.metric, default=None)
 
 
 def lan_interface() -> str | None:

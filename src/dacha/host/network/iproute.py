@@ -10,6 +10,7 @@ import re
 import subprocess
 from collections.abc import Iterable
 from pathlib import Path
+from typing import Any
 
 from dacha.core.errors import HostError
 from dacha.core.named import NamedTuple
@@ -136,18 +137,19 @@ def forwarded_together(ways: Iterable[tuple[str, str, str]]) -> list[str]:
 
 def pinned(address: str, link: str) -> str:
     """The hardware address that this host was told by hand to use for an address; "" without such an entry."""
-    command = [_tool(), "-json", "neighbour", "show", "to", address, "dev", link, "nud", "permanent"]
-    done = subprocess.run(command, capture_output=True, text=True, check=False)
-    rows = json.loads(done.stdout or "[]") if done.returncode == 0 else []
+    rows = _neighbours(address, link, "nud", "permanent")
     return str(rows[0].get("lladdr", "")) if rows else ""
 
 
 def has_neighbour(address: str, link: str) -> bool:
     """True if the kernel has a hardware address for an address on a link (ip-neighbour(8))."""
-    command = [_tool(), "-json", "neighbour", "show", "to", address, "dev", link]
+    return any("lladdr" in row and "FAILED" not in row.get("state", ()) for row in _neighbours(address, link))
+
+
+def _neighbours(address: str, link: str, *which: str) -> list[dict[str, Any]]:
+    command = [_tool(), "-json", "neighbour", "show", "to", address, "dev", link, *which]
     done = subprocess.run(command, capture_output=True, text=True, check=False)
-    rows = json.loads(done.stdout or "[]") if done.returncode == 0 else []
-    return any("lladdr" in row and "FAILED" not in row.get("state", ()) for row in rows)
+    return json.loads(done.stdout or "[]") if done.returncode == 0 else []
 
 
 def bridge_ports(bridge: str) -> list[str]:
