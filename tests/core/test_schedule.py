@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 from hypothesis import given
 from hypothesis import strategies as st
 
-from dacha.core.archive.schedule import DAY_S, Schedule, archive_name, due, expired, made_at
+from dacha.core.archive.schedule import DAY_S, Schedule, archive_name, due, expired, from_name
 
 # A Monday's midnight, in a place whose local time is UTC.
 START = datetime(2026, 11, 30, tzinfo=UTC).timestamp()
@@ -26,7 +26,7 @@ def simulated(schedule: Schedule, days: int, on: list[bool], step_s: int = 600) 
         if on[hour % len(on)] and due(schedule, kept, now, midnight):
             made.append(now)
             kept.append(now)
-            for at in expired(schedule, kept, now):
+            for at in expired(schedule, dict.fromkeys(kept), now):
                 kept.remove(at)
         now += step_s
     return made, kept
@@ -63,30 +63,46 @@ def test_a_wrong_clock_deletes_nothing_and_stops_nothing() -> None:
     now = START + 3 * 3600
     assert due(NIGHTLY, future, now, START)
     past = [START - n * DAY_S for n in range(9)]
-    gone = expired(NIGHTLY, [*past, *future], now)
+    gone = expired(NIGHTLY, dict.fromkeys([*past, *future]), now)
     assert gone == sorted(past)[:2]
 
 
 @given(st.lists(st.integers(0, 400 * 24), max_size=40), st.integers(1, 9), st.integers(0, 400 * 24))
 def test_the_newest_archives_are_never_deleted(hours: list[int], keep: int, now: int) -> None:
     made = sorted({START + h * 3600.0 for h in hours})
-    gone = expired(Schedule("a", keep=keep), made, START + now * 3600)
+    gone = expired(Schedule("a", keep=keep), dict.fromkeys(made), START + now * 3600)
     left = [at for at in made if at not in gone]
     past = [at for at in made if at <= START + now * 3600]
     assert left[-keep:] == made[-keep:] and len([at for at in left if at in past]) == min(keep, len(past))
+
+
+@given(st.lists(st.booleans(), min_size=1, max_size=40), st.integers(1, 9), st.integers(0, 45))
+def test_an_archive_is_kept_as_long_as_one_that_is_kept_builds_on_it(whole: list[bool], keep: int, now: int) -> None:
+    made = {START + n * DAY_S: None if w or n == 0 else START + (n - 1) * DAY_S for n, w in enumerate(whole)}
+    gone = expired(Schedule("a", keep=keep), made, START + now * DAY_S)
+    left = [at for at in made if at not in gone]
+    past = [at for at in made if at <= START + now * DAY_S]
+    assert left[-keep:] == list(made)[-keep:] and gone == sorted(gone)
+    for at in left:
+        assert made[at] is None or made[at] in left
+    # No more than that: what is left before the last ones ends with the whole one that they build on.
+    if first := [at for at in left if at in past][:-keep]:
+        assert made[first[0]] is None and all(made[at] is not None for at in first[1:])
 
 
 def test_only_the_own_archives_have_a_time() -> None:
     drawn = random.Random(5)
     for _ in range(50):
         at = START + drawn.randrange(10**8)
-        name = archive_name("saltmarsh", "gauge", at)
-        assert made_at("saltmarsh", "gauge", name) == at
+        since = drawn.choice([None, at - DAY_S])
+        name = archive_name("saltmarsh", "gauge", at, since)
+        assert from_name("saltmarsh", "gauge", name) == (at, since)
         for lab, guest in (("saltmarsh", "gaug"), ("salt", "gauge"), ("saltmarsh", "gauge2")):
-            assert made_at(lab, guest, name) is None
+            assert from_name(lab, guest, name) is None
     for name in (
         "gauge.guest",
         "saltmarsh.gauge.2026-13-01T023000Z.guest",
         "saltmarsh.gauge.2026-12-01T023000Z.guest~",
+        "saltmarsh.gauge.2026-12-02T023000Z.since-2026-13-01T023000Z.guest",
     ):
-        assert made_at("saltmarsh", "gauge", name) is None
+        assert from_name("saltmarsh", "gauge", name) is None

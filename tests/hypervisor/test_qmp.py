@@ -78,6 +78,12 @@ def test_an_event_is_waited_for(peer: Peer) -> None:
     assert event is not None and event["data"] == {"guest": True}
 
 
+def test_an_event_for_the_client_before_is_no_greeting(peer: Peer) -> None:
+    peer.play(b'{"event": "JOB_STATUS_CHANGE", "data": {"status": "waiting"}}\n' + GREETING, OK, OK)
+    with Qmp(peer.path) as qmp:
+        assert qmp.execute("query-status") == {} and qmp.events == []
+
+
 @pytest.mark.parametrize("greeting", [b"SSH-2.0-x\r\n", b"[1]\n", b'{"hello": 1}\n', b"\xff\n", b""])
 def test_what_is_no_monitor_is_a_peers_error(peer: Peer, greeting: bytes) -> None:
     peer.play(greeting)

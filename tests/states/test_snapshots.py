@@ -36,12 +36,12 @@ stop-after = "0 s"
 class Disks:
     """A guest's two disks, written to and read whether it runs or not; and what each snapshot must be."""
 
-    def __init__(self, lab: Lab) -> None:
-        self.lab, self.model = lab, dict[str, list[str]]()
+    def __init__(self, lab: Lab, guest: str = "gauge") -> None:
+        self.lab, self.guest, self.model = lab, guest, dict[str, list[str]]()
 
     @property
     def files(self) -> list[Path]:
-        return [self.lab.guest_folder("gauge") / f"disk-{n}.qcow2" for n in ("0", "second")]
+        return [self.lab.guest_folder(self.guest) / f"disk-{n}.qcow2" for n in ("0", "second")]
 
     @property
     def on(self) -> bool:

@@ -139,7 +139,7 @@ def _archive_json(ws: Workspace, guest: Guest) -> dict[str, Any] | None:
         return None
     return {
         "folder": str(ws.resolve(guest.archive.folder)), "every_s": guest.archive.every_s, "at_s": guest.archive.at_s,
-        "keep": guest.archive.keep,
+        "keep": guest.archive.keep, "whole_every": guest.archive.whole_every,
     }  # fmt: skip
 
 

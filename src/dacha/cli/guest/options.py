@@ -73,6 +73,10 @@ def _archive(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--archive-every", metavar="TIME", help='interval of its archives (default: "1 day")')
     parser.add_argument("--archive-at", metavar="HH:MM", help="time of day of its archives (default: any)")
     parser.add_argument("--archive-keep", type=int, metavar="N", help="number of archives that are kept (default: 7)")
+    parser.add_argument(
+        "--archive-whole-every", type=int, metavar="N",
+        help="every Nth archive has the whole disks, the others what changed (default: 7; 1: all are whole)",
+    )  # fmt: skip
 
 
 def adapter_values(parser: argparse.ArgumentParser, which: str) -> None:

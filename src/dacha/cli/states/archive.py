@@ -6,12 +6,15 @@ import argparse
 import contextlib
 import sys
 from collections.abc import Iterator
-from typing import Any, BinaryIO
+from typing import TYPE_CHECKING, Any, BinaryIO
 
 from dacha.cli import arguments
 from dacha.cli.terminal import output
 from dacha.cli.words import contents_words, door_words
 from dacha.core.errors import UsageError
+
+if TYPE_CHECKING:
+    from pathlib import Path
 
 PIPE = "-"
 
@@ -83,12 +86,17 @@ def run_load(args: argparse.Namespace) -> int:
         return run_load_appliance(args)
     from dacha.cli.terminal.progress import share_bar
     from dacha.engine.archive import loading, reading
+    from dacha.engine.archive.bases import earlier, opened
     from dacha.engine.workspace import load
 
     if args.check:
         with _opened(args.file) as stream, share_bar() as bar:
             manifest = reading.check(stream, lambda share: bar("checking the archive", share))
-        _show(args, manifest)
+            before = earlier(_file(args.file), manifest)
+            for base in before:
+                with opened(base) as other:
+                    other.read(lambda share: bar("checking the archives before it", share))
+        _show(args, manifest, [str(base.file) for base in before])
         return 0
     ws = load(args.lab)
     ws.refuse_if_wrong()
@@ -98,8 +106,9 @@ def run_load(args: argparse.Namespace) -> int:
         share_bar() as bar,
     ):
         made = loading.load(
-            args.lab, load(args.lab), stream, args.new_name, network=args.network, trusted=args.trust, progress=bar
-        )
+            args.lab, load(args.lab), stream, args.new_name, network=args.network, trusted=args.trust, progress=bar,
+            file=_file(args.file),
+        )  # fmt: skip
     if args.json:
         output.emit_json(_json(made.manifest) | {"guest": made.guest})
         return 0
@@ -130,21 +139,30 @@ def _opened(file: str) -> Iterator[BinaryIO]:
         raise UsageError(f"{file} cannot be read", why=e.strerror or str(e)) from e
 
 
+def _file(file: str) -> Path | None:
+    """The archive's file; None if it is read from standard input."""
+    from dacha.host import folders
+
+    return None if file == PIPE else folders.expand(file)
+
+
 def _when(manifest: Any) -> str:
     import time
 
     return time.strftime("at %Y-%m-%d %H:%M", time.localtime(manifest.at))
 
 
-def _show(args: argparse.Namespace, manifest: Any) -> None:
+def _show(args: argparse.Namespace, manifest: Any, before: list[str]) -> None:
     from dacha.core.units import exact_size, show_size
 
     if args.json:
-        output.emit_json(_json(manifest))
+        output.emit_json(_json(manifest) | {"before": before})
         return
     output.say(f"The archive is whole: {manifest.guest} of the lab {manifest.lab}, {_when(manifest)}")
     for disk in manifest.disks:
         output.step(f"disk {disk.name}", f"{exact_size(disk.size)}, its image has {show_size(disk.length)}")
+    for file in before:
+        output.step("builds on", file)
     output.step("system", f"{manifest.table.get('system', 'unknown')}, {manifest.architecture}")
     if manifest.running:
         how = "with frozen file systems" if manifest.frozen else "as after a power cut"

@@ -45,7 +45,8 @@ def _list(args: argparse.Namespace, ws: Workspace, names: list[str]) -> int:
     found: list[tuple[str, Archive]] = [(n, a) for n in names for a in archives(ws, n).values()]
     due = set(due_guests(ws, time.time())) & set(names)
     if args.json:
-        rows = [{"guest": n, "at": output.moment(a.at), "size_bytes": a.length, "file": str(a.file)} for n, a in found]
+        rows = [{"guest": n, "at": output.moment(a.at), "size_bytes": a.length, "file": str(a.file),
+                 "since": None if a.since is None else output.moment(a.since)} for n, a in found]  # fmt: skip
         output.emit_json({"lab": ws.lab.name, "archives": rows, "due": sorted(due)})
         return 0
     if not names:
@@ -54,8 +55,11 @@ def _list(args: argparse.Namespace, ws: Workspace, names: list[str]) -> int:
     if found:
         when = [time.strftime("%Y-%m-%d %H:%M", time.localtime(a.at)) for _, a in found]
         output.table(
-            ("GUEST", "MADE", "SIZE", "FILE"),
-            [(n, at, show_size(a.length), str(a.file)) for (n, a), at in zip(found, when, strict=True)],
+            ("GUEST", "MADE", "HAS", "SIZE", "FILE"),
+            [
+                (n, at, "whole disks" if a.since is None else "changes", show_size(a.length), str(a.file))
+                for (n, a), at in zip(found, when, strict=True)
+            ],
         )
     else:
         output.say("No archive was made yet.")

@@ -5,6 +5,9 @@ disk the blocks of its qcow2 image that are not empty, `disk-NAME/NUMBER.zst`, e
 BLOCK (Zstandard, RFC 8878, with a checksum); further files; and `end.json`, with the number of the members before it
 and one BLAKE2b (RFC 7693) of them all. So each block can be checked on its own, an archive can be written to a pipe
 and read from one, and one that was truncated or altered has no valid end.
+
+An archive may have only what changed since another one: then its images have those parts alone, and are read on top of
+that one's. Each knows the other by an identifier, not by its file name.
 """
 
 from __future__ import annotations
@@ -18,16 +21,20 @@ from typing import Any
 from dacha.core.errors import PeerError
 from dacha.core.named import NamedTuple
 
-VERSION = 1
+# An archive with changes only is of version 2.
+VERSION = 2
 # A block of an image (bytes); the first and last member.
 BLOCK = 4 << 20
 FIRST, LAST = "dacha-guest.json", "end.json"
 # The largest description, image and number of disks that are accepted.
 DESCRIPTION_MOST, IMAGE_MOST, DISKS_MOST = 1 << 20, 64 << 40, 64
+# The most archives that one builds on.
+DEPTH_MOST = 100
 # Further files that an archive may have, with the largest size of each (bytes).
 FURTHER = {"uefi-variables.fd": 64 << 20, "uefi-secure-variables.fd": 64 << 20, "host_key": 64 << 10,
            "host_key.pub": 64 << 10}  # fmt: skip
 _BLOCK_NAME = re.compile(r"disk-([A-Za-z0-9][A-Za-z0-9_.-]{0,62})/(\d{1,8})\.zst")
+_ID = re.compile(r"[0-9a-f]{16}|")
 _NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9_.-]{0,62}")
 
 
@@ -43,7 +50,8 @@ class ArchivedDisk(NamedTuple):
 class Manifest(NamedTuple):
     """The description of a guest: its name and lab, when it was saved (Unix seconds), its processor architecture, its
     table of the lab file, its disks, the medium that it was installed from, whether it ran, and whether its file
-    systems were frozen."""
+    systems were frozen. `id` identifies an archive that others may build on; one with changes only has the identifier
+    of its `base`, the time of that one in `since`, and in `depth` how many it builds on."""
 
     guest: str
     lab: str
@@ -54,11 +62,15 @@ class Manifest(NamedTuple):
     installed: str | None
     running: bool
     frozen: bool
+    id: str = ""
+    base: str = ""
+    since: float = 0.0
+    depth: int = 0
 
     def text(self) -> str:
         """The description as JSON."""
         raw = self._asdict() | {"disks": [d._asdict() for d in self.disks], "table": dict(self.table)}
-        return json.dumps({"version": VERSION, **raw}, indent=1, default=str)
+        return json.dumps({"version": 2 if self.base else 1, **raw}, indent=1, default=str)
 
 
 def manifest_from(text: bytes) -> Manifest:
@@ -73,13 +85,17 @@ def manifest_from(text: bytes) -> Manifest:
         )
         if len(disks) > DISKS_MOST or any(not 0 < d.length <= IMAGE_MOST or not _NAME.fullmatch(d.name) for d in disks):
             raise PeerError("the archive describes disks that are not possible")
+        own, base, since = str(raw.get("id", "")), str(raw.get("base", "")), float(raw.get("since", 0.0))
+        depth = int(raw.get("depth", 0))
+        if not _ID.fullmatch(own) or not _ID.fullmatch(base) or bool(base) != (0 < depth <= DEPTH_MOST):
+            raise PeerError("the archive does not tell what it builds on")
         if not isinstance(raw["table"], dict):
             raise PeerError("the archive's table of the guest is not a table")
         installed = raw["installed"]
         return Manifest(
             guest=str(raw["guest"]), lab=str(raw["lab"]), at=float(raw["at"]), architecture=str(raw["architecture"]),
             table=raw["table"], disks=disks, installed=None if installed is None else str(installed),
-            running=bool(raw["running"]), frozen=bool(raw["frozen"]),
+            running=bool(raw["running"]), frozen=bool(raw["frozen"]), id=own, base=base, since=since, depth=depth,
         )  # fmt: skip
     except (ValueError, KeyError, TypeError, AttributeError, RecursionError, OverflowError) as e:
         raise PeerError("the archive's description is malformed", why=str(e)) from e

@@ -12,18 +12,20 @@ import stat
 import time
 from pathlib import Path
 
-from dacha.core.archive.schedule import Schedule, due, made_at
+from dacha.core.archive.schedule import Schedule, due, from_name
 from dacha.core.errors import HostError
 from dacha.core.named import NamedTuple
 from dacha.engine.workspace import Workspace
 
 
 class Archive(NamedTuple):
-    """A scheduled archive: when it was made (Unix seconds), its file, and its length (bytes)."""
+    """A scheduled archive: when it was made (Unix seconds), its file, its length (bytes), and when the archive was made
+    that it has the changes since, None for a whole one."""
 
     at: float
     file: Path
     length: int
+    since: float | None = None
 
 
 def folder_of(ws: Workspace, schedule: Schedule) -> Path:
@@ -56,8 +58,8 @@ def archives(ws: Workspace, guest: str) -> dict[float, Archive]:
         raise HostError(f"cannot read the folder for archives of {guest}: {folder}", why=e.strerror or str(e)) from e
     found = {}
     for name, seen in files.items():
-        if (at := made_at(ws.lab.name, guest, name)) is not None:
-            found[at] = Archive(at, folder / name, seen.st_size)
+        if named := from_name(ws.lab.name, guest, name):
+            found[named.at] = Archive(named.at, folder / name, seen.st_size, named.since)
     return dict(sorted(found.items()))
 
 

@@ -6,11 +6,8 @@ deleted by the next one (`engine/states/copying.py`).
 
 from __future__ import annotations
 
-import contextlib
-import os
 import platform
 from collections.abc import Callable
-from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
 from typing import Any, BinaryIO
 
@@ -23,6 +20,8 @@ from dacha.core.named import NamedTuple
 from dacha.core.plan.requests import READS, requests
 from dacha.core.spelling import did_you_mean
 from dacha.core.units import exact_size, show_size
+from dacha.engine.archive.bases import earlier
+from dacha.engine.archive.extracting import extract_all
 from dacha.engine.archive.reading import Archive
 from dacha.engine.disks.room import space
 from dacha.engine.home import Home
@@ -30,16 +29,11 @@ from dacha.engine.lab.edit import edit_lab
 from dacha.engine.lab.named import refuse_new_name
 from dacha.engine.states import copying
 from dacha.engine.workspace import Workspace
-from dacha.formats.disk import qcow2
-from dacha.host.files import refused, replace_file
-from dacha.hypervisor.images import chain, images
-from dacha.hypervisor.images.image_tool import Image
 
 Progress = Callable[[str, float], None]
 TRUST = "if you trust the archive, add --trust"
 # Keys of a guest's table that name files, ports and devices of the host that it came from.
 ELSEWHERE = ("share", "screen", "medium", "install", "archive", "usb")
-_NEW = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
 
 
 class Loaded(NamedTuple):
@@ -53,20 +47,21 @@ class Loaded(NamedTuple):
 
 
 def load(named: str | None, ws: Workspace, stream: BinaryIO, new: str | None, *, network: str | None, trusted: bool,
-         progress: Progress) -> Loaded:  # fmt: skip
-    """Load a guest. The lab's lock must be held. Raises AnswerNo for an archive that is not whole, UsageError,
-    LabError, HostError; then nothing is left of the guest."""
+         progress: Progress, file: Path | None = None) -> Loaded:  # fmt: skip
+    """Load a guest from a stream, of a `file` if others may be beside it. The lab's lock must be held. Raises AnswerNo
+    for an archive that is not whole, UsageError, LabError, HostError; then nothing is left of the guest."""
     home = ws.home
     copying.settle(ws)
     archive = Archive(stream)
     name = new or archive.manifest.guest
     refuse_new_name(ws, name)
-    _refuse(home, archive.manifest)
+    before = earlier(file, archive.manifest)
+    _refuse(home, archive.manifest, [e.manifest for e in before])
     table, omitted = _table(ws, archive.manifest, name, network)
     home.make_guest(name)
     copying.marker(home, name).write_text("")
     try:
-        _extract(home, name, archive, lambda share: progress(f"loading {name}", share))
+        extract_all(home, name, before, archive, lambda share: progress(f"loading {name}", share))
         record = home.read(name)
         record.installed = archive.manifest.installed
         record.buses = {d.name: d.bus for d in archive.manifest.disks}
@@ -94,7 +89,7 @@ def _reads(before: Lab, after: Lab, name: str) -> list[Finding]:
     return found
 
 
-def _refuse(home: Home, manifest: Manifest) -> None:
+def _refuse(home: Home, manifest: Manifest, before: list[Manifest]) -> None:
     """Refuse a guest that cannot run here, or has no room here, before anything is written."""
     here = platform.machine()
     if manifest.architecture != here:
@@ -102,66 +97,12 @@ def _refuse(home: Home, manifest: Manifest) -> None:
             f"{manifest.guest} is a guest for {manifest.architecture}, and this host has {here}",
             remedy="load it on a host with that architecture",
         )
-    free, needed = space(home.folder)[0], sum(d.length for d in manifest.disks)
+    free, needed = space(home.folder)[0], sum(d.length for m in (manifest, *before) for d in m.disks)
     if needed > free:
         raise HostError(
             f"no room for {manifest.guest}: its disks may take {show_size(needed)}",
             why=f"{show_size(free)} is free in {home.folder}", remedy="free some space there",
         )  # fmt: skip
-
-
-def _extract(home: Home, name: str, archive: Archive, progress: Callable[[float], None]) -> None:
-    """Write the images and further files, and examine them when the archive is known to be whole."""
-    with contextlib.ExitStack() as stack:
-        files: dict[str, int] = {}
-        for disk in archive.manifest.disks:
-            path = home.disk(name, disk.name)
-            try:
-                files[disk.name] = os.open(path, _NEW, 0o600)
-                stack.callback(os.close, files[disk.name])
-                os.ftruncate(files[disk.name], disk.length)
-            except OSError as e:
-                raise refused(path, e) from e
-        further: dict[str, bytes] = {}
-        # Written beside the reading: one block at a time, so that a full disk is noticed at the next one.
-        writer = stack.enter_context(ThreadPoolExecutor(1))
-        written: Future[int] | None = None
-        last = ""
-        for block in archive.blocks(progress):
-            if block.disk is None:
-                further[block.file] = block.data
-                continue
-            _await(written, home.disk(name, last))
-            written, last = writer.submit(os.pwrite, files[block.disk], block.data, block.at), block.disk
-        _await(written, home.disk(name, last))
-        for fd in files.values():
-            os.fsync(fd)
-    for file, data in further.items():
-        replace_file(home.guest(name) / file, data, 0o600)
-    for disk in archive.manifest.disks:
-        _examine(home.disk(name, disk.name), disk.size)
-        chain.note(home.disk(name, disk.name))
-
-
-def _await(written: Future[int] | None, path: Path) -> None:
-    try:
-        if written:
-            written.result()
-    except OSError as e:
-        raise refused(path, e) from e
-
-
-def _examine(path: Path, size: int) -> None:
-    """Refuse an image that is not what the archive says: an image of its own, of that size, without damage."""
-    own = images.header(path)
-    with path.open("rb") as f:
-        head = qcow2.decode(f.read(qcow2.HEAD))
-    if own.format != "qcow2" or own.backing is not None or head is None or head.size != size:
-        raise AnswerNo("the archive has an image that is not what it says", why=f"{path.name}: {own.format}")
-    if own.encrypted:
-        return  # its contents are readable with its passphrase only; its blocks had their checksums
-    if why := images.damage(Image(path, "qcow2", size, (path,))):
-        raise AnswerNo("the archive has an image that is damaged", why=why)
 
 
 def _table(ws: Workspace, manifest: Manifest, name: str, network: str | None) -> tuple[dict[str, Any], tuple[str, ...]]:

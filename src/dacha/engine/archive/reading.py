@@ -64,6 +64,11 @@ class Archive:
             while waiting:
                 yield waiting.popleft().result()
 
+    def read(self, progress: Callable[[float], None]) -> None:
+        """Read the archive to its end; then it is known to be complete."""
+        for _ in self.blocks(progress):
+            pass
+
     def _unpacking(self, progress: Callable[[float], None]) -> Iterator[Callable[[], Block]]:
         """Each part, still to be unpacked; the places and the seal are checked."""
         lengths = {d.name: d.length for d in self.manifest.disks}
@@ -105,10 +110,9 @@ def _unpacked(name: str, disk: str, at: int, size: int, data: bytes) -> Block:
 
 
 def check(stream: BinaryIO, progress: Callable[[float], None]) -> Manifest:
-    """Read a whole archive, and return its description. Raises AnswerNo if it is not whole."""
+    """Read an archive to its end, and return its description. Raises AnswerNo if it is not complete."""
     archive = Archive(stream)
-    for _ in archive.blocks(progress):
-        pass
+    archive.read(progress)
     return archive.manifest
 
 

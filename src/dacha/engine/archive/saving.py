@@ -16,8 +16,10 @@ from typing import BinaryIO
 
 from dacha.core.apply.observed import ON, SAVED, ObservedGuest
 from dacha.core.archive.manifest import BLOCK, FIRST, FURTHER, LAST, ArchivedDisk, Manifest, Seal, block_name
+from dacha.core.archive.marks import NO_MARKS, Marks
 from dacha.core.errors import AnswerNo, DachaError, HostError, UsageError
 from dacha.core.named import NamedTuple
+from dacha.engine.archive.basis import WHOLE, Basis
 from dacha.engine.disks.disks import attached
 from dacha.engine.guest.observe import observe_guest
 from dacha.engine.home import Home
@@ -48,33 +50,36 @@ class Archived(NamedTuple):
 
 
 def save(
-    ws: Workspace, name: str, out: BinaryIO, *, with_keys: bool, progress: Progress, lock: Lock
+    ws: Workspace, name: str, out: BinaryIO, *, with_keys: bool, progress: Progress, lock: Lock, basis: Basis = WHOLE
 ) -> Archived:  # fmt: skip
-    """Write a guest to a stream. The lab is held (`lock`) as long as other commands would disturb it: for a running
-    guest only until copies of its disks have begun. Raises DachaError; what was written then is not a whole archive,
-    and every reader finds that out."""
+    """Write a guest to a stream, or what changed of it since the archive in `basis`. The lab is held (`lock`) as long
+    as other commands would disturb it: for a running guest only until copies of its disks have begun. Raises
+    DachaError; what was written then is not a whole archive, and every reader finds that out."""
     with contextlib.ExitStack() as lab:
         lab.enter_context(lock())
-        return _save(ws, name, out, with_keys, progress, lab.close)
+        return _save(ws, name, out, with_keys, progress, lab.close, basis)
 
 
 def _save(
-    ws: Workspace, name: str, out: BinaryIO, with_keys: bool, progress: Progress, release: Callable[[], None]
-) -> Archived:
+    ws: Workspace, name: str, out: BinaryIO, with_keys: bool, progress: Progress, release: Callable[[], None],
+    basis: Basis,
+) -> Archived:  # fmt: skip
     home = ws.home
     disks, seen = savable(ws, name)
     board = written_table(ws, name)
     further = _further(home, name, with_keys=with_keys)
-    with standalone(home, name, {n: path for n, (path, _) in disks.items()}, seen.state == ON, release,
-                     progress) as found:  # fmt: skip
+    with standalone(home, name, {n: path for n, (path, _) in disks.items()}, seen.state == ON, release, progress,
+                    basis.marks) as found:  # fmt: skip
         files, frozen = found
+        base = basis.base
         manifest = Manifest(
             guest=name, lab=ws.lab.name, at=time.time(), architecture=platform.machine(), table=board,
             disks=tuple(
                 ArchivedDisk(n, bus, chain.as_image(path).size, files[n].stat().st_size)
                 for n, (path, bus) in disks.items()
             ),
-            installed=home.read(name).installed, running=seen.running, frozen=frozen,
+            installed=home.read(name).installed, running=seen.running, frozen=frozen, id=basis.marks.new,
+            base=base.id if base else "", since=base.at if base else 0.0, depth=base.depth + 1 if base else 0,
         )  # fmt: skip
         counted = Counted(out)
         try:
@@ -102,11 +107,13 @@ def savable(ws: Workspace, name: str) -> tuple[dict[str, tuple[Path, str]], Obse
 
 @contextlib.contextmanager
 def standalone(
-    home: Home, name: str, disks: dict[str, Path], on: bool, release: Callable[[], None], progress: Progress
-) -> Iterator[tuple[dict[str, Path], bool]]:
+    home: Home, name: str, disks: dict[str, Path], on: bool, release: Callable[[], None], progress: Progress,
+    marks: Marks = NO_MARKS,
+) -> Iterator[tuple[dict[str, Path], bool]]:  # fmt: skip
     """Images of the disks that need no other file and do not change: the disks themselves if they are so, else copies
     as they are at one moment; and whether the guest's file systems were frozen then. The lab is released (`release`)
-    when only copies are needed."""
+    when only copies are needed. `marks` are for disks that are all open in a running guest: with them copies may have
+    only what changed."""
     inside = attached(home, name)
     live = {n: path for n, path in disks.items() if n in inside}
     with working_folder(home, name) as folder:
@@ -115,7 +122,7 @@ def standalone(
         if live:
             targets = {n: (path, Path(folder) / f"{n}.qcow2") for n, path in live.items()}
             try:
-                frozen = begin_live(home, name, targets, whole=True, frozen_if=on)
+                frozen = begin_live(home, name, targets, whole=True, frozen_if=on, marks=marks)
                 if len(live) == len(disks):
                     release()
                 copies.finish(home.run(name), told)

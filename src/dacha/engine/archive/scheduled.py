@@ -11,6 +11,7 @@ from dacha.core.errors import BusyError, DachaError
 from dacha.core.named import NamedTuple
 from dacha.core.units import show_size
 from dacha.engine.archive import reading
+from dacha.engine.archive.basis import basis, keep_only
 from dacha.engine.archive.due import archives, due_guests, folder_of
 from dacha.engine.archive.saving import Lock, Progress, new_archive, save
 from dacha.engine.log.journal import note
@@ -38,9 +39,13 @@ def make(ws: Workspace, name: str, now: float, lock: Lock, progress: Progress) -
         archives(ws, name)
         folder = folder_of(ws, schedule)
         sweep(folder, f".{ws.lab.name}.{name}.*.part")
-        file = folder / archive_name(ws.lab.name, name, now)
+        found = basis(ws, name)
+        since = max(archives(ws, name)) if found.base else None
+        file = folder / archive_name(ws.lab.name, name, now, since)
         with new_archive(str(file), prove=lambda stream: reading.check(stream, lambda share: None)) as out:
-            made = save(ws, name, out, with_keys=False, progress=progress, lock=lock)
+            made = save(ws, name, out, with_keys=False, progress=progress, lock=lock, basis=found)
+        # From here on the new archive counts as the last one.
+        keep_only(ws.home, name, found.marks.new)
         deleted = _delete_expired(ws, name, schedule, now)
     except BusyError:
         raise
@@ -53,7 +58,7 @@ def make(ws: Workspace, name: str, now: float, lock: Lock, progress: Progress) -
 
 def _delete_expired(ws: Workspace, name: str, schedule: Schedule, now: float) -> tuple[Path, ...]:
     there = archives(ws, name)
-    old = tuple(there[at].file for at in expired(schedule, there, now))
+    old = tuple(there[at].file for at in expired(schedule, {at: a.since for at, a in there.items()}, now))
     for path in old:
         with contextlib.suppress(OSError):
             path.unlink()

@@ -19,7 +19,7 @@ from dacha.host.files import replace_file
 from dacha.hypervisor.command_line import QMP
 from dacha.hypervisor.images import chain, images, making, passphrases
 from dacha.hypervisor.images.passphrases import ASK, CREDENTIAL
-from dacha.hypervisor.live import hotplug
+from dacha.hypervisor.live import bitmaps, hotplug
 from dacha.hypervisor.live.nodes import node_of
 from dacha.hypervisor.monitor.qmp import Qmp
 
@@ -132,6 +132,7 @@ def grow_disk(home: Home, name: str, disk: str, size: int) -> None:
         making.grow(home.disk(name, disk), size, chain.key(home.disk(name, disk)))
         return
     with Qmp(home.run(name) / QMP) as qmp:
+        bitmaps.remove_damaged(qmp, disk)
         qmp.execute("block_resize", {"node-name": node_of(qmp, disk), "size": size})
 
 

@@ -37,6 +37,7 @@ class Values(NamedTuple):
     archive_every: str | None = None
     archive_at: str | None = None
     archive_keep: int | None = None
+    archive_whole_every: int | None = None
 
 
 class AdapterValues(NamedTuple):
@@ -99,6 +100,7 @@ def archive_values(ws: Workspace, asked: Values) -> dict[str, Any]:
         "every": asked.archive_every,
         "at": asked.archive_at,
         "keep": asked.archive_keep,
+        "whole-every": asked.archive_whole_every,
     }
     return {key: value for key, value in found.items() if value is not None}
 

@@ -85,7 +85,8 @@ def _archive(guest: Guest) -> str:
         if guest.archive.at_s is not None
         else ""
     )
-    return f"every {every}{at} to {guest.archive.folder}, {guest.archive.keep} kept"
+    whole = f"1 in {guest.archive.whole_every} whole" if guest.archive.whole_every > 1 else "all whole"
+    return f"every {every}{at} to {guest.archive.folder}, {guest.archive.keep} kept, {whole}"
 
 
 def _machine_type(ws: Workspace, guest: Guest) -> str:

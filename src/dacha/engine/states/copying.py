@@ -20,6 +20,7 @@ from typing import Any
 import tomli
 
 from dacha.core.apply.observed import ON, PAUSED
+from dacha.core.archive.marks import NO_MARKS, Marks
 from dacha.core.errors import DachaError, UsageError
 from dacha.core.lab.model import Guest
 from dacha.core.lab.text.edits import Set
@@ -152,7 +153,8 @@ def copy_live(
 
 
 def begin_live(
-    home: Home, guest: str, disks: dict[str, tuple[Path, Path]], *, whole: bool, frozen_if: bool
+    home: Home, guest: str, disks: dict[str, tuple[Path, Path]], *, whole: bool, frozen_if: bool,
+    marks: Marks = NO_MARKS,
 ) -> bool:  # fmt: skip
     """Begin to copy disks as `copy_live` does. Raises DachaError."""
     run = home.run(guest)
@@ -163,7 +165,7 @@ def begin_live(
             with guard.guarded([run] if able else [], [], guard.FROZEN_S):
                 frozen = able and guard.freeze(run)
                 try:
-                    copies.begin(qmp, disks, whole=whole)
+                    copies.begin(qmp, disks, whole=whole, marks=marks)
                 finally:
                     if able:
                         guard.thaw(run)

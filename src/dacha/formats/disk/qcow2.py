@@ -18,6 +18,9 @@ _LUKS = 2
 # tables. An external data file (bit 2) is known but refused.
 _EXTERNAL_DATA, _KNOWN = 1 << 2, 1 << 0 | 1 << 1 | 1 << 3 | 1 << 4
 
+# Features that a writer clears if it does not know them: bitmaps.
+_BITMAPS = 1 << 0
+
 
 class Header(NamedTuple):
     """`size` in bytes; `backing` is the name of the backing image as written, with its format if known; `encrypted` by
@@ -41,6 +44,14 @@ def first_table(head: bytes) -> tuple[int, int]:
         return 0, 0
     entries, offset = struct.unpack_from(">IQ", head, 36)
     return offset, 8 * entries
+
+
+def has_bitmaps(head: bytes) -> bool:
+    """True if an image has bitmaps that describe its present contents, from its first 104 bytes: a writer that does not
+    know them clears this feature."""
+    if head[:4] != MAGIC or len(head) < 104 or head[7] < 3:
+        return False
+    return bool(struct.unpack_from(">Q", head, 88)[0] & _BITMAPS)
 
 
 def decode(head: bytes) -> Header | None:

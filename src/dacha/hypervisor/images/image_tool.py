@@ -37,8 +37,13 @@ class Image(NamedTuple):
 
 
 def options(path: Path, form: str) -> str:
-    """An image in the form of QEMU's tool in which it can have a secret; commas are doubled (qemu(1))."""
-    return f"driver={form},file.driver=file,file.filename={str(path).replace(',', ',,')}"
+    """An image in the form of QEMU's tool in which it can have a secret."""
+    return f"driver={form},file.driver=file,file.filename={escaped(path)}"
+
+
+def escaped(path: Path) -> str:
+    """A path as a value in that form: commas are doubled (qemu(1))."""
+    return str(path).replace(",", ",,")
 
 
 def alone(path: Path, key: bytes | None, name: str = "key") -> list[str]:

@@ -12,7 +12,19 @@ from dacha.core.errors import HostError
 from dacha.core.units import exact_size, show_size
 from dacha.host import confine
 from dacha.host.accounts import helper
-from dacha.hypervisor.images.image_tool import Image, alone, encrypted_by, present, ran, run_with, tool, words_of
+from dacha.hypervisor.images import bitmaps
+from dacha.hypervisor.images.image_tool import (
+    Image,
+    alone,
+    encrypted_by,
+    escaped,
+    options,
+    present,
+    ran,
+    run_with,
+    tool,
+    words_of,
+)
 from dacha.hypervisor.images.images import header
 from dacha.hypervisor.images.passphrases import given
 from dacha.hypervisor.images.whole import whole
@@ -29,6 +41,7 @@ def grow(path: Path, size: int, key: bytes | None = None) -> None:
     """Grow a disk that no guest has open; `key` is its passphrase if it is encrypted. Raises HostError."""
     # It is our own disk, whatever its guest wrote to its header: no backing file is opened.
     header(path)
+    bitmaps.forget(path, key)
     command = ["resize", "-q", *alone(path, key), str(size)]
     run_with({"key": key}, command, f"cannot grow the disk {path}", write=[path])
 
@@ -38,6 +51,14 @@ def rebase(path: Path, below: Path, form: str) -> None:
     file is opened. Raises HostError."""
     command = ["rebase", "-q", "-u", "-f", "qcow2", "-F", form, "-b", str(below), str(path)]
     run_with({}, command, f"cannot use {below} as the backing image of disk {path}", write=[path])
+
+
+def merge(upper: Path, path: Path) -> None:
+    """Write everything that an image has of its own into a disk that no guest has open; the disk grows to its size. No
+    file that a header names is opened. Raises HostError."""
+    below = f"backing.driver=qcow2,backing.backing=,backing.file.driver=file,backing.file.filename={escaped(path)}"
+    command = ["commit", "-q", "-d", "--image-opts", f"{options(upper, 'qcow2')},{below}"]
+    run_with({}, command, f"cannot merge the changes into the disk {path}", write=[upper, path])
 
 
 def create(path: Path, *, size: int | None, base: Image | None, full: bool, key: bytes | None = None) -> None:

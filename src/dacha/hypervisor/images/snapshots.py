@@ -17,6 +17,7 @@ from dacha.core.errors import HostError, PeerError
 from dacha.formats.disk import qcow2_snapshots
 from dacha.formats.disk.qcow2_snapshots import Inside
 from dacha.host.processes import holder
+from dacha.hypervisor.images import bitmaps
 from dacha.hypervisor.images.image_tool import alone, ran, run_with, words_of
 
 # QEMU locks a byte of an image for each thing that it may do with it; this one is to write (QEMU: file-posix.c).
@@ -96,6 +97,8 @@ def take(disk: Path, name: str, key: bytes | None = None) -> None:
 
 def go_back(disk: Path, name: str, key: bytes | None = None) -> None:
     """Make a disk that no guest has open what it was. The same again changes nothing. Raises HostError."""
+    wait_unwritten(disk)
+    bitmaps.forget(disk, key)
     _run(["-a", name], disk, key, f"cannot restore a snapshot of {disk}")
 
 

@@ -10,11 +10,13 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+from dacha.core.archive.marks import NO_MARKS, Marks, bitmap
 from dacha.core.errors import DachaError, HostError
 from dacha.hypervisor.command_line import QMP
 from dacha.hypervisor.fdset import pass_file, pass_secret
 from dacha.hypervisor.images import chain, making
 from dacha.hypervisor.images.image_tool import Image
+from dacha.hypervisor.live import bitmaps
 from dacha.hypervisor.live.nodes import drop, node_of
 from dacha.hypervisor.monitor.qmp import Qmp
 
@@ -25,9 +27,9 @@ PREFIX = "copy-"
 _POLL_S, _POLL_MOST_S = 0.05, 1.0
 
 
-def begin(qmp: Qmp, disks: dict[str, tuple[Path, Path]], *, whole: bool) -> None:
+def begin(qmp: Qmp, disks: dict[str, tuple[Path, Path]], *, whole: bool, marks: Marks = NO_MARKS) -> None:
     """Begin to copy disks of a running guest, all as they are at this moment: by name, each with its image and the new
-    file. Raises HostError."""
+    file. With `marks.since` a copy has what changed since that archive, and nothing below. Raises HostError."""
     actions = []
     for name, (disk, target) in disks.items():
         files = chain.layers(disk)
@@ -41,9 +43,19 @@ def begin(qmp: Qmp, disks: dict[str, tuple[Path, Path]], *, whole: bool) -> None
         if secret := pass_secret(qmp, disk):
             node["encrypt"] = {"format": "luks", "key-secret": secret}
         qmp.execute("blockdev-add", node)
-        job = {"job-id": PREFIX + name, "device": node_of(qmp, name), "target": PREFIX + name, "auto-dismiss": False}
-        actions.append({"type": "blockdev-backup", "data": {**job, "sync": "top" if below else "full"}})
-    qmp.execute("transaction", {"actions": actions, "properties": {"completion-mode": "grouped"}})
+        source = node_of(qmp, name)
+        job = {"job-id": PREFIX + name, "device": source, "target": PREFIX + name, "auto-dismiss": False}
+        if marks.new:
+            bitmaps.remove(qmp, name, but=marks.since)
+            actions.append(bitmaps.begun(source, marks.new))
+        what = {"sync": "top" if below else "full"}
+        if marks.since:
+            # The bitmap stays as it is, until the archive is known to be whole.
+            what = {"sync": "bitmap", "bitmap": bitmap(marks.since), "bitmap-mode": "never"}
+        actions.append({"type": "blockdev-backup", "data": {**job, **what}})
+    # A bitmap cannot begin in a transaction whose jobs end together.
+    mode = "individual" if marks.new else "grouped"
+    qmp.execute("transaction", {"actions": actions, "properties": {"completion-mode": mode}})
 
 
 def finish(run: Path, progress: Progress) -> None:

@@ -40,7 +40,10 @@ class Qmp:
         self._socket = connect_to_guest(path, timeout_s)
         try:
             self.pid, self.uid = peer(self._socket)
-            greeting = self._read(time.monotonic() + timeout_s)
+            deadline = time.monotonic() + timeout_s
+            # An event for the client before this one may still come first.
+            while "event" in (greeting := self._read(deadline)):
+                pass
             if "QMP" not in greeting:
                 raise PeerError("the monitor socket does not speak QMP", where=str(path))
             self.execute("qmp_capabilities")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from dacha.core import units
-from dacha.core.archive.schedule import DAY_S, EVERY_LEAST_S, KEEP, Schedule
+from dacha.core.archive.schedule import DAY_S, EVERY_LEAST_S, KEEP, WHOLE_EVERY, Schedule
 from dacha.core.errors import BadValue
 from dacha.core.lab import fields
 from dacha.core.lab.table.reader import Table
@@ -20,6 +20,7 @@ def read_archive(t: Table) -> Schedule:
         every_s=t.take("every", _interval, DAY_S),
         at_s=t.take("at", _time_of_day, None),
         keep=t.take("keep", fields.whole(1, 1000), KEEP),
+        whole_every=t.take("whole-every", fields.whole(1, 100), WHOLE_EVERY),
     )
     t.finish()
     if schedule.at_s is not None and schedule.every_s % DAY_S:
