@@ -53,12 +53,11 @@ def _list(args: argparse.Namespace, ws: Workspace, names: list[str]) -> int:
         output.say("No guest has a schedule for archives. Such as: dacha guest edit GUEST --archive-in FOLDER")
         return 0
     if found:
-        when = [time.strftime("%Y-%m-%d %H:%M", time.localtime(a.at)) for _, a in found]
         output.table(
             ("GUEST", "MADE", "HAS", "SIZE", "FILE"),
             [
-                (n, at, "whole disks" if a.since is None else "changes", show_size(a.length), str(a.file))
-                for (n, a), at in zip(found, when, strict=True)
+                (n, _minute(a.at), "whole disks" if a.since is None else "changes", show_size(a.length), str(a.file))
+                for n, a in found
             ],
         )
     else:
@@ -95,7 +94,14 @@ def _told(made: Made) -> None:
         output.note(made.error.message())
         return
     old = f"; {output.plural(len(made.deleted), 'older archive')} deleted" if made.deleted else ""
-    output.step(f"guest {made.guest}", f"saved to {made.file}: {show_size(made.length)}{old}")
+    what = "" if made.since is None else f", what changed since {_minute(made.since)}"
+    output.step(f"guest {made.guest}", f"saved to {made.file}: {show_size(made.length)}{what}{old}")
+
+
+def _minute(at: float) -> str:
+    import time
+
+    return time.strftime("%Y-%m-%d %H:%M", time.localtime(at))
 
 
 def _json(made: Made) -> dict[str, Any]:

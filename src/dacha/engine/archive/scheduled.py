@@ -20,12 +20,13 @@ from dacha.host.files import sweep
 
 
 class Made(NamedTuple):
-    """What came of a guest's due archive: its file and length (bytes), the earlier archives that were deleted; or why
-    it failed."""
+    """What came of a guest's due archive: its file and length (bytes), when the archive was made that it has the
+    changes since (None for a whole one), the earlier archives that were deleted; or why it failed."""
 
     guest: str
     file: Path | None = None
     length: int = 0
+    since: float | None = None
     deleted: tuple[Path, ...] = ()
     error: DachaError | None = None
 
@@ -52,8 +53,14 @@ def make(ws: Workspace, name: str, now: float, lock: Lock, progress: Progress) -
     except DachaError as e:
         note(ws.home, "archived", name, text=" / ".join(e.lines()), failed=True)
         return Made(name, error=e)
-    note(ws.home, "archived", name, text=f"{file}, {show_size(made.length)}", deleted=len(deleted))
-    return Made(name, file, made.length, deleted)
+    note(
+        ws.home,
+        "archived",
+        name,
+        text=f"{file}, {show_size(made.length)}{', only changes' if found.base else ''}",
+        deleted=len(deleted),
+    )
+    return Made(name, file, made.length, since, deleted)
 
 
 def _delete_expired(ws: Workspace, name: str, schedule: Schedule, now: float) -> tuple[Path, ...]:
