@@ -53,13 +53,8 @@ def make(ws: Workspace, name: str, now: float, lock: Lock, progress: Progress) -
     except DachaError as e:
         note(ws.home, "archived", name, text=" / ".join(e.lines()), failed=True)
         return Made(name, error=e)
-    note(
-        ws.home,
-        "archived",
-        name,
-        text=f"{file}, {show_size(made.length)}{', only changes' if found.base else ''}",
-        deleted=len(deleted),
-    )
+    only = ", only changes" if found.base else ""
+    note(ws.home, "archived", name, text=f"{file}, {show_size(made.length)}{only}", deleted=len(deleted))
     return Made(name, file, made.length, since, deleted)
 
 
