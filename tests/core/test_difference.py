@@ -6,7 +6,7 @@ import pytest
 
 from dacha.core.apply.changes import LIVE, NEXT_START, kind_of, when_of
 from dacha.core.apply.difference import difference
-from dacha.core.apply.first_boot import digest, first_boot
+from dacha.core.apply.first_boot import Seeds, digest, first_boot
 from dacha.core.apply.machine import Machine, machine
 from dacha.core.apply.observed import OFF, ON, ObservedGuest
 from dacha.core.lab.table.read import read_lab
@@ -39,7 +39,9 @@ def setting(text: str = TEXT) -> tuple[Any, Any, dict[str, Machine]]:
     lab = read_lab(text).lab
     assert lab is not None
     plan = make_plan(lab)
-    machines = {g.name: machine(lab, plan, g, accelerator="tcg", files={}, seed="s") for g in lab.guests.values()}
+    machines = {
+        g.name: machine(lab, plan, g, accelerator="tcg", files={}, seeds=Seeds("s")) for g in lab.guests.values()
+    }
     return lab, plan, machines
 
 
@@ -51,7 +53,7 @@ def running(machines: dict[str, Machine], name: str, *forwards: Forward) -> Obse
         forwards=frozenset(forwards),
         disks=frozenset({("0", 8 << 30)}),
         host_key=True,
-        seed="s",
+        seeds=Seeds("s"),
     )
 
 

@@ -47,7 +47,7 @@ def planned(text: str) -> tuple[Any, Plan, Machine]:
     lab = read_lab(text).lab
     assert lab is not None
     plan = make_plan(lab)
-    return lab, plan, machine(lab, plan, lab.guests["gauge"], accelerator="tcg", files={}, seed=None)
+    return lab, plan, machine(lab, plan, lab.guests["gauge"], accelerator="tcg", files={})
 
 
 def held(before: str, after: str) -> tuple[Plan, Plan]:

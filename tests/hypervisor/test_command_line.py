@@ -4,6 +4,7 @@ import itertools
 import json
 from ipaddress import IPv4Address
 
+from dacha.core.apply.first_boot import Seeds
 from dacha.core.apply.machine import Machine, machine
 from dacha.core.lab.table.read import read_lab
 from dacha.core.plan.doors import Forward
@@ -38,7 +39,7 @@ def built(text: str = TEXT, accelerator: str = "tcg") -> tuple[Machine, list[str
     assert lab is not None
     plan = make_plan(lab)
     guest = lab.guests["gauge"]
-    m = machine(lab, plan, guest, accelerator=accelerator, files={"k": "/boot/k", "i": "/boot/i"}, seed="s")
+    m = machine(lab, plan, guest, accelerator=accelerator, files={"k": "/boot/k", "i": "/boot/i"}, seeds=Seeds("s"))
     files = Files(
         disks=tuple((Layer("qcow2", f"/disks/{n},odd"),) for n in range(len(guest.disks))),
         seed="/seed.iso",

@@ -34,6 +34,8 @@ class Peer:
                 return
             with connection, connection.makefile("rb") as lines:
                 connection.sendall(greeting)
+                if not greeting:
+                    return
                 for answer in answers:
                     line = lines.readline()
                     if not line:
@@ -87,11 +89,6 @@ def test_an_event_for_the_client_before_is_no_greeting(peer: Peer) -> None:
 @pytest.mark.parametrize("greeting", [b"SSH-2.0-x\r\n", b"[1]\n", b'{"hello": 1}\n', b"\xff\n", b""])
 def test_what_is_no_monitor_is_a_peers_error(peer: Peer, greeting: bytes) -> None:
     peer.play(greeting)
-    if not greeting:
-        peer.server.close()
-        with pytest.raises((OSError, PeerError)):
-            Qmp(peer.path, timeout_s=30.0)
-        return
     with pytest.raises(PeerError):
         Qmp(peer.path, timeout_s=30.0)
 

@@ -154,19 +154,23 @@ def test_after_a_reboot_guests_start_in_their_order_and_before_it_they_stop_in_t
     assert host.sh(f"cd /home/kim && {AS_KIM} {DACHA} status --json", None).json["guests"][0]["state"] == "on"
 
 
-def back(host: WholeHost) -> int:
-    """Switch the host on until all guests are. If the emulated host hangs, its plug is pulled again: how often."""
+def back(host: WholeHost) -> tuple[dict[str, Any], int]:
+    """Switch the host on until all guests are; what is there then, and how often the emulated host hung: its plug is
+    pulled again then."""
     for again in range(HANGS + 1):
         try:
             host.start()
             all_on(host)
+            for door in range(1, 9):
+                host.dacha(f"door remove tern t{door}", None)
+            host.dacha("apply --no-wait")
+            assert "everything applied" in host.dacha("diff").out
+            return state(host), again
         except Hung as hung:
             if again == HANGS:
                 raise
             print(f"the emulated host hangs: {hung}", flush=True)
             host.cut()
-        else:
-            return again
     raise AssertionError
 
 
@@ -184,12 +188,7 @@ def test_after_every_power_cut_all_guests_are_back_with_what_they_had(host: Whol
         )
         time.sleep(drawn.uniform(0.0, 25.0))
         host.cut()
-        again = back(host)
-        for door in range(1, 9):
-            host.dacha(f"door remove tern t{door}", None)
-        host.dacha("apply --no-wait")
-        assert "everything applied" in host.dacha("diff").out, cut
-        after = state(host)
+        after, again = back(host)
         assert after == before, (cut, after, before)
         left = host.sh("find /var/lib/dacha -name '.*.part' -o -name '*.making'").out
         assert left == "", (cut, left)

@@ -22,6 +22,7 @@ class Record(SimpleNamespace):
     as it did not answer; `asks` is true if its process has a gate (`engine/network/gate.py`). `buses` is the last bus
     of each disk, including detached ones: its system may have no driver for another one. `pressed` is when the power
     button of its present process was pressed (Unix seconds), None if it was not; `forced` is when Dacha powered it off.
+    `moving` is a change of addresses that its system may still take back (`engine/apply/readdress.py`).
     `starts` counts its starts. `replugged` is true if a disk was attached to its present process or detached from it.
     """
 
@@ -52,6 +53,7 @@ class Record(SimpleNamespace):
         forced: float | None = None,
         starts: int = 0,
         replugged: bool = False,
+        moving: dict[str, Any] | None = None,
     ) -> None:
         self.machine = machine
         self.process = process
@@ -77,6 +79,7 @@ class Record(SimpleNamespace):
         self.forced = forced
         self.starts = starts
         self.replugged = replugged
+        self.moving = moving
 
     @property
     def machine_type(self) -> str | None:
@@ -111,5 +114,6 @@ def record_from(raw: dict[str, Any]) -> Record:
         forced=raw.get("forced"),
         starts=int(raw.get("starts") or 0),
         replugged=bool(raw.get("replugged")),
+        moving=raw.get("moving"),
         buses=dict(raw.get("buses") or {}) | {d["name"]: d["bus"] for d in (machine or {}).get("disks", ())},
     )

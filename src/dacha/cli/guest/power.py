@@ -121,7 +121,7 @@ def restart_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run_restart(args: argparse.Namespace) -> int:
     from dacha.core.errors import AnswerNo
-    from dacha.engine.apply.apply import lab_error_or_host
+    from dacha.engine.apply.agreed import lab_error_or_host
     from dacha.engine.check.refused import refused
     from dacha.engine.guest.observe import observe
     from dacha.engine.power.power import choose

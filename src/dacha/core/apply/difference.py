@@ -8,6 +8,7 @@ from types import MappingProxyType
 from dacha.core.apply.changes import (
     AttachDisk,
     Change,
+    ChangeAddress,
     ChangeInside,
     ChangeKeys,
     ChangeMachine,
@@ -27,8 +28,8 @@ from dacha.core.apply.changes import (
 )
 from dacha.core.apply.in_force import in_force
 from dacha.core.apply.machine import Machine, MachineDisk
-from dacha.core.apply.machine_changes import changed, same_first_boot
-from dacha.core.apply.observed import SAVED, ObservedGuest
+from dacha.core.apply.machine_changes import changed, moved, moves, same_first_boot
+from dacha.core.apply.observed import ON, SAVED, ObservedGuest
 from dacha.core.inside.setup_items import item_change
 from dacha.core.lab.buses import BUSES
 from dacha.core.lab.model import Guest, Lab
@@ -150,12 +151,21 @@ def _adjust(lab: Lab, guest: Guest, plan: Plan, wanted: Machine, seen: ObservedG
         screen = wanted["screen"] or {"from": None, "port": None}
         if seen.machine["screen"] != wanted["screen"] and wanted["video"] and seen.machine["video"]:
             changes.append(MoveScreen(guest.name, screen["from"], screen["port"]))
-        changes += [ChangeMachine(guest.name, line, key) for key, line in changed(seen.machine, wanted)]
+        found = moves(seen.machine, wanted) if addresses_change(guest, seen) else []
+        if found:
+            changes.append(ChangeAddress(guest.name, tuple(found)))
+        after = moved(seen.machine, wanted, found)
+        changes += [ChangeMachine(guest.name, line, key) for key, line in changed(after, wanted)]
     if seen.tpm_lost:
         changes.append(ChangeMachine(guest.name, "its TPM again: the program that emulates it has exited", "tpm"))
     if seen.gate_lost:
         changes.append(ChangeMachine(guest.name, "outgoing connections again: its gate process has exited", "gate"))
     return changes
+
+
+def addresses_change(guest: Guest, seen: ObservedGuest) -> bool:
+    """True if the addresses of this guest may be changed while it runs."""
+    return seen.state == ON and seen.installing is None and guest.system != "windows"
 
 
 def _adjust_disks(guest: str, had: list[MachineDisk], wanted: list[MachineDisk]) -> list[Change]:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from dacha.core.lab.model import Guest, Lab, Share
 from dacha.core.lab.names import host_name, machine_uuid
-from dacha.core.named import TypedDict
+from dacha.core.named import NamedTuple, TypedDict
 from dacha.core.plan.addresses import AdapterPlan
 from dacha.core.plan.plan import Plan
 from dacha.core.plan.smb import SmbPlace, smb_place
@@ -173,6 +173,29 @@ def _share(share: Share, place: SmbPlace | None) -> FirstBootShare:
     return told
 
 
+class Seeds(NamedTuple):
+    """The digests of a guest's first-boot data: of all, and of what remains without that which is changed while the
+    guest runs; None without any, or if its system is not changed so."""
+
+    whole: str | None = None
+    without_keys: str | None = None
+    without_setup: str | None = None
+    without_addresses: str | None = None
+
+
+NO_SEEDS = Seeds()
+
+
+def seeds_of(facts: FirstBoot, *, live: bool) -> Seeds:
+    """The digests of these data; `live` is true for a system that is changed while it runs."""
+    seeds = Seeds(digest(facts), digest(without_keys(facts)))
+    if not live:
+        return seeds
+    return seeds._replace(
+        without_setup=digest(without_setup(facts)), without_addresses=digest(without_addresses(facts))
+    )  # fmt: skip
+
+
 def digest(value: Mapping[str, Any]) -> str:
     """A short digest of a value: equal values have equal digests."""
     return sha256(json.dumps(value, sort_keys=True).encode()).hexdigest()[:16]
@@ -183,6 +206,14 @@ def without_setup(facts: FirstBoot) -> dict[str, Any]:
     lab has for people stays out of it too."""
     bare = without_keys(facts)
     bare.pop("setup", None)
+    return bare
+
+
+def without_addresses(facts: FirstBoot) -> dict[str, Any]:
+    """The data without keys, without the setup, and without the IPv4 addresses of adapters: those of a running guest
+    can be changed, too."""
+    bare = without_setup(facts)
+    bare["adapters"] = [{**a, "address": a["address"] is not None} for a in facts["adapters"]]
     return bare
 
 

@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any, cast
 
+from dacha.core.apply.first_boot import NO_SEEDS, Seeds
 from dacha.core.lab.model import Guest, Lab
 from dacha.core.lab.names import link_name, machine_uuid
 from dacha.core.named import TypedDict
@@ -74,7 +75,8 @@ class MachineAdapter(TypedDict):
 class Machine(TypedDict):
     """A guest's machine. `drives` are the media in its drives by absolute path, None for an empty drive; `seed` is the
     digest of its first-boot data, None without any, `seed_without_keys` the digest without keys,
-    `seed_without_setup` that without its setup either, if that is changed while it runs; `pxe` lists the IP
+    `seed_without_setup` that without its setup either, if that is changed while it runs, `seed_without_addresses` that
+    without the addresses of adapters either; `pxe` lists the IP
     versions for which UEFI tries network boot; `machine_type` is the version of its board, None before it is known;
     `usb` is True if it has a USB controller."""
 
@@ -102,6 +104,7 @@ class Machine(TypedDict):
     seed: str | None
     seed_without_keys: NotRequired[str | None]
     seed_without_setup: NotRequired[str | None]
+    seed_without_addresses: NotRequired[str | None]
     machine_type: NotRequired[str | None]
     usb: NotRequired[bool]
 
@@ -132,17 +135,14 @@ def machine(
     *,
     accelerator: str,
     files: Mapping[str, str],
-    seed: str | None,
-    seed_without_keys: str | None = None,
-    seed_without_setup: str | None = None,
+    seeds: Seeds = NO_SEEDS,
     drives: Sequence[str | None] = (),
     installer: MachineBoot | None = None,
     machine_type: str | None = None,
 ) -> Machine:
     """The machine of one guest. `accelerator` is "kvm" or "tcg", already decided; `files` maps names in the lab file to
-    absolute paths; `drives` are the media in its drives as such paths, None for an empty drive; `seed` is the digest of
-    the first-boot data, None without any, `seed_without_keys` the digest without keys; `installer` is the kernel that
-    starts an installation."""
+    absolute paths; `drives` are the media in its drives as such paths, None for an empty drive; `seeds` are the digests
+    of its first-boot data; `installer` is the kernel that starts an installation."""
     boot = guest.boot
     made: Machine = {
         "lab": lab.name,
@@ -176,9 +176,10 @@ def machine(
             for s in guest.shares
             if not s.by_smb
         ],
-        "seed": seed,
-        "seed_without_keys": seed_without_keys,
-        "seed_without_setup": seed_without_setup,
+        "seed": seeds.whole,
+        "seed_without_keys": seeds.without_keys,
+        "seed_without_setup": seeds.without_setup,
+        "seed_without_addresses": seeds.without_addresses,
         "machine_type": machine_type,
     }
     if guest.usb:

@@ -1,10 +1,14 @@
-"""The differences between two machines, in words."""
+"""The differences between two machines, in words; and those that need no other machine: addresses that are changed
+while a guest runs."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from ipaddress import IPv4Address, IPv4Network
 from typing import Any, cast
 
 from dacha.core.apply.machine import Machine
+from dacha.core.inside.readdress import Move
 from dacha.core.units import MIB, show_size
 
 _WORDS = {
@@ -19,8 +23,11 @@ _WORDS = {
     "machine_type": "machine type",
     "usb": "a USB controller",
 }
+# What a guest's machine has of its first-boot data.
+SEEDS = ("seed", "seed_without_keys", "seed_without_setup")
+BARE = "seed_without_addresses"
 # Changed while the guest runs, each by a change of its own.
-_LIVE = ("screen", "disks", "seed_without_keys", "seed_without_setup")
+_LIVE = ("screen", "disks", "seed_without_keys", "seed_without_setup", "seed_without_addresses")
 
 
 def same_first_boot(had: Machine, wanted: Machine) -> bool:
@@ -82,3 +89,34 @@ def _said(value: object) -> str:
     if isinstance(value, list):
         return ", ".join(map(_said, value)) or "none"
     return "none" if value is None else str(value)
+
+
+def moves(had: Machine, wanted: Machine) -> list[Move]:
+    """The adapters that only have another IPv4 address, in the same subnet; none if the adapters differ in anything
+    else, or first-boot data in more than addresses, keys and the setup."""
+    if len(had["adapters"]) != len(wanted["adapters"]) or had.get(BARE) != wanted.get(BARE):
+        return []
+    if had["seed"] and not had.get(BARE):
+        return []  # it was started by a version that does not record this
+    found = []
+    for old, new in zip(had["adapters"], wanted["adapters"], strict=True):
+        if old == new:
+            continue
+        before, after, subnet = old["address"], new["address"], new["subnet"]
+        if {**old, "address": after} != new or not (before and after and subnet):
+            return []
+        network = IPv4Network(subnet)
+        if IPv4Address(before) not in network:
+            return []
+        found.append(Move(old["hardware_address"], IPv4Address(before), IPv4Address(after), network.prefixlen))
+    return found
+
+
+def moved(had: Machine, wanted: Machine, made: Sequence[Move]) -> Machine:
+    """The guest's machine with these addresses changed, and with the first-boot data that have them."""
+    after = {m.hardware_address: str(m.after) for m in made}
+    adapters = [
+        {**a, "address": after[a["hardware_address"]]} if a["hardware_address"] in after else a for a in had["adapters"]
+    ]
+    seeds = {key: wanted.get(key) for key in SEEDS} if made else {}
+    return cast(Machine, {**had, "adapters": adapters, **seeds})

@@ -9,6 +9,7 @@ from collections.abc import Callable
 from dacha.core.apply.changes import (
     NEXT_START,
     Change,
+    ChangeAddress,
     ChangeInside,
     ChangeKeys,
     Forwarding,
@@ -16,7 +17,6 @@ from dacha.core.apply.changes import (
     MakeDisk,
     MakeHostKey,
     StartGuest,
-    WriteDown,
     WriteSeed,
     subject,
     when_of,
@@ -25,40 +25,35 @@ from dacha.core.apply.difference import difference
 from dacha.core.apply.machine import Machine
 from dacha.core.apply.observed import ObservedGuest
 from dacha.core.apply.waves import waves, without
-from dacha.core.errors import BusyError, DachaError, HostFindings
-from dacha.core.lab.table.read import read_lab
-from dacha.core.lab.text.text_edits import edit_text
+from dacha.core.errors import DachaError
 from dacha.core.named import NamedTuple
 from dacha.engine import register
+from dacha.engine.apply import readdress
+from dacha.engine.apply.agreed import Report, agreed
 from dacha.engine.apply.carry_out import Work, carry_out
 from dacha.engine.apply.pending import with_host
+from dacha.engine.apply.readdress import Begun
 from dacha.engine.caretaker import process as caretaking
-from dacha.engine.check.refused import refused
 from dacha.engine.disks import kept_disks
 from dacha.engine.disks.disks import Progress, silent
-from dacha.engine.guest import install, machine_type, prepare, rename, usb
+from dacha.engine.guest import install, machine_type, prepare, usb
 from dacha.engine.guest.desired import desired_machines
 from dacha.engine.guest.keys import wanted_keys
 from dacha.engine.guest.observe import observe
 from dacha.engine.guest.setup_facts import wanted_setups
 from dacha.engine.inside.keys import change_keys
-from dacha.engine.lab.edit import settled
 from dacha.engine.log.changes import note_applied, note_done, note_failed
 from dacha.engine.log.ends import note_ends
 from dacha.engine.network import gate, kernel, rules
-from dacha.engine.power import saving
 from dacha.engine.power.start import start_all
-from dacha.engine.profiles import profiles
 from dacha.engine.scoped import scoped
 from dacha.engine.shares import smb
-from dacha.engine.workspace import Workspace, lab_error, read_text, write_text
-from dacha.host.files import editing, replace_file
+from dacha.engine.workspace import Workspace
+from dacha.host.files import replace_file
 from dacha.host.network import addresses
 
 # Waits for the doors of a guest that has just started, as long as its `ready-within` allows.
 Ready = Callable[[Workspace, str], object]
-# Called at the end of each step: its subject ("guest gauge"), what was done, and the seconds that it took.
-Report = Callable[[str, str, float], None]
 
 
 class Outcome(NamedTuple):
@@ -69,68 +64,6 @@ class Outcome(NamedTuple):
     failed: list[tuple[Change, DachaError]]
 
 
-def settle(ws: Workspace, report: Report) -> Workspace:
-    """Write the plan's choices into the file, so that they do not change. Returns the new workspace."""
-    chosen = ws.plan.chosen
-    if not chosen:
-        return ws
-    with editing(ws.path):
-        if read_text(ws.path) != ws.text:
-            raise BusyError(
-                f"{ws.path.name} was changed while it was being applied", remedy="review it, then run dacha apply again"
-            )
-        text = edit_text(ws.text, settled(chosen))
-        write_text(ws.path, text)
-    for path, value in chosen.items():
-        report("lab file", WriteDown(path, value).done(), 0.0)
-    reading = read_lab(text, profiles())
-    assert reading.lab is not None
-    return Workspace(ws.path, text, reading.lab, reading.findings)
-
-
-class _Agreed(NamedTuple):
-    """A lab that can be applied: with all choices written down; its guests as observed; the guests concerned; and those
-    that cannot work here, with the reason."""
-
-    ws: Workspace
-    seen: dict[str, ObservedGuest]
-    concerned: list[str]
-    unfit: dict[str, DachaError]
-
-
-def _settled(ws: Workspace, only: set[str] | None, report: Report) -> _Agreed:
-    """Refuse a lab that cannot work here, and write the plan's choices into its file. A guest that cannot work does not
-    prevent the others. Raises LabError, HostError, UsageError."""
-    ws.refuse_if_wrong()
-    if ws.home.rollback_note.exists() or any(network.made_from for network in ws.lab.networks.values()):
-        from dacha.engine.network import rollback
-
-        rollback.back_after()
-        rollback.overdue(ws.home)
-    rename.settle(ws)
-    for name in ws.home.guests():
-        saving.settle(ws.home, name)
-    if any(ws.home.has_unsettled(name) for name in ws.home.guests()):
-        from dacha.engine.states.settling import settle_lab
-
-        settle_lab(ws)
-    seen = observe(ws.home, ws.lab.guests)
-    concerned = [n for n in ws.lab.guests if only is None or n in only]
-    found = refused(ws, seen, only)
-    if found.lab or (found.guests and len(found.guests) == len(concerned)):
-        raise lab_error_or_host(ws, found.all)
-    concerned = [n for n in concerned if n not in found.guests]
-    for name in concerned:
-        # Nothing of an earlier guest of that name is in its way: it is a new one.
-        kept_disks.take(ws.home, name)
-        if any(d.passphrase for d in ws.lab.guests[name].disks):
-            from dacha.engine.disks.disks import follow_sources
-
-            follow_sources(ws, name)
-    unfit = {name: lab_error_or_host(ws, wrong) for name, wrong in found.guests.items()}
-    return _Agreed(settle(ws, report), seen, concerned, unfit)
-
-
 def apply(
     ws: Workspace,
     report: Report,
@@ -138,17 +71,18 @@ def apply(
     only: set[str] | None = None,
     progress: Progress = silent,
     ready: Ready | None = None,
+    live_addresses: bool = True,
 ) -> Outcome:
     """Make the host match the lab (or only some guests of it). The lab's lock must be held.
 
     Raises LabError before anything is changed if the lab cannot work; later failures are collected, so that one guest
     does not prevent the others. `progress` is called during long steps; `ready` waits for a guest that others wait for
-    (`ready-within`).
+    (`ready-within`). Without `live_addresses` running guests keep their addresses until their next start.
     """
     with register.held():
         # No other lab chooses until these choices are written down.
         register.refuse_other_state(ws.home, ws.lab)
-        ws, seen, concerned, unfit = _settled(ws.again(), only, report)
+        ws, seen, concerned, unfit = agreed(ws.again(), only, report, live_addresses=live_addresses)
         register.claim(ws.home, ws.lab, ws.plan)
     note_ends(ws.home, locked=True)
     if only is None:
@@ -159,13 +93,21 @@ def apply(
     if lan and any(d.from_lan for d in ws.lab.doors()):
         replace_file(ws.home.announced_address, f"{lan}\n")
     machines = desired_machines(ws, ws.plan)
+    begun = readdress.begin(ws, machines, seen, concerned) if live_addresses else readdress.NONE_BEGUN
+    if begun.guests:
+        seen = observe(ws.home, ws.lab.guests)
     changes = difference(ws.lab, ws.plan, machines, observe(ws.home, ws.lab.guests), wanted_keys(ws), wanted_setups(ws))
-    changes = [c for c in changes if only is None or c.guest in only]
+    changes = readdress.at_next_start([c for c in changes if only is None or c.guest in only], begun.left)
     whole = ws if only is None else scoped(ws, only)
     changes = with_host(whole, changes, seen, only)
     outcome = _carry_out(
-        ws, whole, machines, keyed, [c for c in changes if c.guest not in unfit], report, progress, ready
+        ws, whole, machines, keyed, [c for c in changes if c.guest not in unfit], report, progress, ready, begun
     )
+    if any(isinstance(c, ChangeAddress) for c, _ in outcome.failed):
+        # The rules and doors of the former addresses.
+        again = apply(ws, report, only=only, progress=progress, ready=ready, live_addresses=False)
+        readdress.settle(ws, list(begun.guests))
+        return Outcome([*outcome.done, *again.done], again.waiting, [*outcome.failed, *again.failed])
     # Those that have just been started, too: only a running guest can have any.
     for change, failure in usb.follow(ws, concerned):
         if failure is None:
@@ -213,12 +155,6 @@ def _let_others_follow(ws: Workspace, whole: Workspace, seen: dict[str, Observed
         kernel.forget(ws)
 
 
-def lab_error_or_host(ws: Workspace, wrong: list) -> DachaError:  # type: ignore[type-arg]
-    """The refusal for findings about this host: printed like the file's own errors, but with the host's exit code."""
-    shown = lab_error(ws.path, ws.text, wrong)
-    return HostFindings(shown.what)
-
-
 def _carry_out(
     ws: Workspace,
     whole: Workspace,
@@ -228,6 +164,7 @@ def _carry_out(
     report: Report,
     progress: Progress,
     ready: Ready | None,
+    begun: Begun,
 ) -> Outcome:
     """Carry out every step; `keyed` are host keys just created, `whole` is the lab whose links and rules belong on this
     host. The preparations of a start are reported together with it."""
@@ -261,6 +198,12 @@ def _carry_out(
     for name, parts in made.items():
         if name not in starts or name in unfit:
             report(f"guest {name}", "created " + ", ".join(parts), 0.0)
+    for moved, failure in readdress.finish(ws, begun):
+        if failure:
+            _failed(ws, outcome, moved, failure)
+            continue
+        _done(ws, outcome, moved)
+        report(subject(moved), moved.done(), 0.0)
     for keys, failure, took in change_keys(ws, [c for c in changes if isinstance(c, ChangeKeys)]):
         if failure:
             _failed(ws, outcome, keys, failure)

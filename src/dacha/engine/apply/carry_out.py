@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from ipaddress import IPv4Network
 from typing import Any
 
 from dacha.core.apply.changes import (
@@ -11,6 +12,7 @@ from dacha.core.apply.changes import (
     AttachUsb,
     Caretaker,
     Change,
+    ChangeAddress,
     ChangeInside,
     ChangeKeys,
     ChangeMachine,
@@ -130,10 +132,13 @@ def _close_forward(work: Work, change: CloseForward) -> Further:
 
 
 def _adapter_of(ws: Workspace, guest: str, forward: Forward) -> int:
-    """The index of the running adapter whose address a forward ends at; the first if none has it any more."""
+    """The index of the running adapter whose address a forward ends at, or else its network; the first if none does."""
     running = ws.home.read(guest).machine
     adapters = running["adapters"] if running else []
-    return next((n for n, a in enumerate(adapters) if a["address"] == str(forward.address)), 0)
+    exact = [n for n, a in enumerate(adapters) if a["address"] == str(forward.address)]
+    # An address that was changed while the guest ran: QEMU still forwards to the former one.
+    near = [n for n, a in enumerate(adapters) if a["subnet"] and forward.address in IPv4Network(a["subnet"])]
+    return next(iter([*exact, *near]), 0)
 
 
 def _change_medium(work: Work, change: ChangeMedium) -> None:
@@ -194,6 +199,7 @@ ELSEWHERE: dict[type, str] = {
     WriteDown: "all at once, before anything else: apply.settle",
     MakeHostKey: "before known_hosts is written: apply.apply",
     ChangeKeys: "in all guests at once, before any is started: inside.keys.change_keys",
+    ChangeAddress: "before the host's rules follow: apply.readdress",
     ChangeInside: "in all guests at once, once their doors respond: inside.setup.change_inside",
     StartGuest: "all together, after everything else: power.start.start_all",
     ChangeMachine: "by the guest's next start",

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dacha.core.apply.first_boot import digest, without_keys, without_setup
+from dacha.core.apply.first_boot import NO_SEEDS, seeds_of
 from dacha.core.apply.machine import Machine, MachineBoot, machine
 from dacha.core.lab.model import Guest
 from dacha.core.plan.plan import Plan
@@ -33,9 +33,7 @@ def desired_machines(ws: Workspace, plan: Plan) -> dict[str, Machine]:
             guest,
             accelerator=chosen,
             files=files,
-            seed=digest(facts) if facts else None,
-            seed_without_keys=digest(without_keys(facts)) if facts else None,
-            seed_without_setup=digest(without_setup(facts)) if facts and changes_live(guest) else None,
+            seeds=seeds_of(facts, live=changes_live(guest)) if facts else NO_SEEDS,
             drives=drives,
             installer=installer,
             machine_type=wanted_type(guest, ws.home.read(guest.name)),

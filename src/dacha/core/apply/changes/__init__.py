@@ -39,7 +39,7 @@ from dacha.core.apply.changes.host_changes import (
     RemoveLink,
     RemoveRules,
 )
-from dacha.core.apply.changes.inside_changes import ChangeInside, ChangeKeys
+from dacha.core.apply.changes.inside_changes import ChangeAddress, ChangeInside, ChangeKeys
 from dacha.core.apply.changes.usb_changes import AttachUsb, DetachUsb
 
 Change = (
@@ -53,6 +53,7 @@ Change = (
     | DeleteDisk
     | MoveScreen
     | WriteSeed
+    | ChangeAddress
     | ChangeKeys
     | ChangeInside
     | MakeLink
@@ -91,9 +92,9 @@ def in_order(changes: Iterable[Change]) -> list[Change]:
 
 
 __all__ = [
-    "KINDS", "LIVE", "NEXT_START", "AskRouter", "AttachDisk", "AttachUsb", "Caretaker", "Change", "ChangeInside",
-    "ChangeKeys", "ChangeMachine", "ChangeMedium", "CloseFirewall", "CloseForward", "DeleteDisk", "DetachDisk",
-    "DetachUsb", "Forwarding", "GrowDisk", "LoadRules", "MakeDisk", "MakeHostKey", "MakeLink", "MoveDisk",
-    "MoveScreen", "OpenFirewall", "OpenForward", "ReattachTap", "RemoveLink", "RemoveRules", "StartGuest", "StopGuest",
-    "WriteDown", "WriteSeed", "in_order", "kind_of", "phase_of", "subject", "when_of",
+    "KINDS", "LIVE", "NEXT_START", "AskRouter", "AttachDisk", "AttachUsb", "Caretaker", "Change", "ChangeAddress",
+    "ChangeInside", "ChangeKeys", "ChangeMachine", "ChangeMedium", "CloseFirewall", "CloseForward", "DeleteDisk",
+    "DetachDisk", "DetachUsb", "Forwarding", "GrowDisk", "LoadRules", "MakeDisk", "MakeHostKey", "MakeLink",
+    "MoveDisk", "MoveScreen", "OpenFirewall", "OpenForward", "ReattachTap", "RemoveLink", "RemoveRules", "StartGuest",
+    "StopGuest", "WriteDown", "WriteSeed", "in_order", "kind_of", "phase_of", "subject", "when_of",
 ]  # fmt: skip

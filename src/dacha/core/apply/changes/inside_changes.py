@@ -1,8 +1,9 @@
-"""Changes inside running guests: keys, and what their setups put into them."""
+"""Changes inside running guests: keys, what their setups put into them, and addresses."""
 
 from __future__ import annotations
 
 from dacha.core.apply.changes.change import GUESTS, change
+from dacha.core.inside.readdress import Move
 from dacha.core.inside.setup_items import ItemChange, shown_name
 from dacha.core.named import NamedTuple
 from dacha.core.people.keys_inside import KeyChange, named
@@ -32,6 +33,22 @@ class ChangeKeys(NamedTuple):
             said += [f"{lock} the account {c.account}"] if c.shut else []
             said += [f"{create} the account {c.account}"] if c.own and not (come or go or c.shut) else []
         return "; ".join(said)
+
+
+@change("change-address", GUESTS)
+class ChangeAddress(NamedTuple):
+    """Give adapters of a running guest other addresses. `told` are further findings, in words."""
+
+    guest: str
+    moves: tuple[Move, ...]
+    told: tuple[str, ...] = ()
+
+    def __str__(self) -> str:
+        said = ", ".join(f"{m.before} → {m.after}" for m in self.moves)
+        return f"address {said}, while it runs"
+
+    def done(self) -> str:
+        return "; ".join((", ".join(f"address {m.before} → {m.after}" for m in self.moves), *self.told))
 
 
 @change("change-inside", GUESTS)

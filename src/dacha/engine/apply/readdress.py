@@ -1,0 +1,225 @@
+"""Change addresses of running guests, with a way back.
+
+`begin` lets a guest have both addresses, and the record says the new one, so that doors, rules, names and leases follow
+it. `finish` removes the old address once the guest was reached; otherwise everything is as it was before, also if the
+command is killed in between: then the guest takes it back by itself, and the next apply finds that out.
+"""
+
+from __future__ import annotations
+
+import os
+import time
+from collections.abc import Collection, Mapping
+from ipaddress import IPv4Address
+from typing import Any
+
+from dacha.core.apply.changes import Change, ChangeAddress, ChangeMachine
+from dacha.core.apply.difference import addresses_change
+from dacha.core.apply.first_boot import digest, without_keys, without_setup
+from dacha.core.apply.in_force import in_force
+from dacha.core.apply.machine import Machine
+from dacha.core.apply.machine_changes import SEEDS, moved, moves
+from dacha.core.apply.observed import ObservedGuest
+from dacha.core.errors import AnswerNo, DachaError
+from dacha.core.inside import readdress as script
+from dacha.core.inside.readdress import Answers, Move, read_answers
+from dacha.core.named import NamedTuple
+from dacha.core.plan.doors import DoorPlan
+from dacha.engine.console import first_boot
+from dacha.engine.guest.first_boot import first_boot_facts
+from dacha.engine.inside.run import run_inside
+from dacha.engine.reach.doors import probe_doors
+from dacha.engine.record import Record
+from dacha.engine.workspace import Workspace
+from dacha.host.network import addresses
+
+# When a guest takes its new addresses back unless they are confirmed (seconds): rules and disks may take a while.
+BACK_S = 300
+# A door that was open before is waited for at the new address, in rounds of so many seconds.
+DOOR_S, ROUND_S = 30.0, 5.0
+# How long a guest is waited for that a killed command left (seconds): it may not be reachable.
+LEFT_S = 60.0
+_WHY = {"denied": "the login user does not become root without a password", "gone": "it took the new address back"}
+
+
+class Begun(NamedTuple):
+    """Guests that have both addresses now, and their doors that were open; why others keep theirs until their next
+    start, by name."""
+
+    guests: dict[str, tuple[list[Move], frozenset[str]]]
+    left: dict[str, str]
+
+
+NONE_BEGUN = Begun({}, {})
+
+
+def begin(
+    ws: Workspace, machines: Mapping[str, Machine], seen: Mapping[str, ObservedGuest], names: Collection[str]
+) -> Begun:
+    """Let these guests have their new addresses beside the old ones, as far as only addresses differ."""
+    begun = Begun({}, {})
+    for name in names:
+        had = seen[name].machine
+        if had is None or not addresses_change(ws.lab.guests[name], seen[name]):
+            continue
+        if found := moves(had, machines[name]):
+            opened = _open_doors(ws, name)
+            if why := _begin(ws, name, found, machines[name]):
+                begun.left[name] = why
+            else:
+                begun.guests[name] = found, opened
+    return begun
+
+
+def _begin(ws: Workspace, name: str, found: list[Move], wanted: Machine) -> str:
+    """Why the guest keeps its addresses; "" if it has the new ones, too."""
+    if ws.lab.guests[name].first_boot and first_boot(ws.home, name).state == "running":
+        return "its first boot still runs"
+    identifier = os.urandom(6).hex()
+    record = ws.home.read(name)
+    if record.machine is None:
+        return "its process is not known"
+    # Recorded first: a command that is killed now leaves a guest with two addresses.
+    record.moving = {
+        "id": identifier, "process": _process(record), "begun": False,
+        "moves": [[m.hardware_address, str(m.before), str(m.after), m.prefix] for m in found],
+        "addresses": {a["hardware_address"]: a["address"] for a in record.machine["adapters"]},
+        "seeds": {k: record.machine.get(k) for k in SEEDS},
+    }  # fmt: skip
+    ws.home.write(name, record)
+    answers = _asked(ws, name, script.begin(identifier, found, BACK_S))
+    if answers.state == "begun":
+        record.moving |= {"begun": True, "unwritten": list(answers.unwritten)}
+        record.machine = moved(record.machine, wanted, found)
+    else:
+        record.moving = None
+    ws.home.write(name, record)
+    return "" if answers.state == "begun" else _WHY.get(answers.state, answers.why)
+
+
+def _process(record: Record) -> Any:
+    return list(record.process) if record.process else None
+
+
+def _confirm(record: Record) -> str:
+    moving = record.moving or {}
+    made = [Move(h, IPv4Address(b), IPv4Address(a), int(p)) for h, b, a, p in moving.get("moves", ())]
+    return script.confirm(str(moving.get("id")), made)
+
+
+def _asked(ws: Workspace, name: str, text: str, limit_s: float | None = None) -> Answers:
+    """A script's answers; a guest that does not run it has failed for that reason."""
+    try:
+        how, out = run_inside(ws, name, text, limit_s)
+    except DachaError as e:
+        return Answers("failed", e.why or e.what)
+    return read_answers(out) or Answers("failed", f"{how}: its answer was not complete")
+
+
+def finish(ws: Workspace, begun: Begun) -> list[tuple[ChangeAddress, DachaError | None]]:
+    """Confirm the new addresses where a guest is reached at them, and take the others back: each with its error."""
+    found: list[tuple[ChangeAddress, DachaError | None]] = []
+    for name, (made, opened) in begun.guests.items():
+        why, told = _finish(ws, name, opened)
+        change = ChangeAddress(name, tuple(made), told)
+        kept = "it keeps its former address; dacha restart " + name + " starts it with the new one"
+        found.append((change, AnswerNo(f"{name}: {change}", why=why, remedy=kept) if why else None))
+    return found
+
+
+def _finish(ws: Workspace, name: str, opened: frozenset[str]) -> tuple[str, tuple[str, ...]]:
+    """Why a guest went back to its former addresses ("" if it did not), and what else is to be told."""
+    moving = ws.home.read(name).moving or {}
+    if silent := _silent(ws, name, opened):
+        _back(ws, name, to_ask=True)
+        return f"door {silent} does not answer at the new address", ()
+    answers = _asked(ws, name, _confirm(ws.home.read(name)))
+    if answers.state != "confirmed":
+        _back(ws, name)
+        return _WHY.get(answers.state, answers.why), ()
+    _keep(ws, name)
+    unwritten = moving.get("unwritten", [])
+    return "", tuple(f"no configuration in the guest names {old}: it has it again if it restarts itself"
+                     for old in unwritten)  # fmt: skip
+
+
+def _open_doors(ws: Workspace, name: str) -> frozenset[str]:
+    doors = [d for d in ws.plan.doors.values() if d.door.guest == name]
+    held = _held(ws, name)
+    found = probe_doors([held.get(d.door.name, d) for d in doors], ROUND_S, addresses.lan_address())
+    return frozenset(key[1] for key, verdict in found.items() if verdict.ok and isinstance(key, tuple))
+
+
+def _held(ws: Workspace, name: str) -> dict[str, DoorPlan]:
+    """The doors of a guest as they are in force."""
+    machine = ws.home.read(name).machine
+    plan = in_force(ws.lab, ws.plan, {name: machine}) if machine else ws.plan
+    return {d.door.name: d for d in plan.doors.values() if d.door.guest == name}
+
+
+def _silent(ws: Workspace, name: str, opened: frozenset[str]) -> str:
+    """A door that was open before and does not answer now; "" if all do."""
+    doors = [d for n, d in _held(ws, name).items() if n in opened]
+    deadline = time.monotonic() + DOOR_S
+    while doors:
+        found = probe_doors(doors, ROUND_S, addresses.lan_address())
+        doors = [d for d in doors if (v := found.get((name, d.door.name))) is not None and not v.ok]
+        if time.monotonic() > deadline:
+            break
+    return doors[0].door.name if doors else ""
+
+
+def _keep(ws: Workspace, name: str) -> None:
+    """The new addresses are the guest's. If its configuration has them, its first-boot data need not be applied
+    again."""
+    record = ws.home.read(name)
+    written = not (record.moving or {}).get("unwritten")
+    record.moving = None
+    if written and record.instance and ws.lab.guests[name].first_boot:
+        facts = first_boot_facts(ws, ws.plan, ws.lab.guests[name])
+        record.told, record.bare = digest(without_keys(facts)), digest(without_setup(facts))
+    ws.home.write(name, record)
+
+
+def _back(ws: Workspace, name: str, *, to_ask: bool = False) -> None:
+    """The record says the former addresses again; with `to_ask` the guest is told once its doors follow."""
+    record = ws.home.read(name)
+    moving = record.moving or {}
+    record.moving = {**moving, "begun": False} if to_ask else None
+    if record.machine and moving.get("process") == _process(record):
+        had: dict[str, str | None] = moving.get("addresses", {})
+        for adapter in record.machine["adapters"]:
+            adapter["address"] = had.get(adapter["hardware_address"], adapter["address"])
+        record.machine.update(moving.get("seeds", {}))
+    ws.home.write(name, record)
+
+
+def settle(ws: Workspace, names: Collection[str]) -> None:
+    """Decide what a killed command left: a guest that still has both addresses keeps the new one, if doors followed
+    it."""
+    for name in names:
+        record = ws.home.read(name)
+        if not record.moving:
+            continue
+        if not ws.home.is_running(name) or record.moving.get("process") != _process(record):
+            record.moving = None
+            ws.home.write(name, record)
+        elif not record.moving.get("begun"):
+            if _asked(ws, name, script.back(str(record.moving.get("id"))), LEFT_S).state in ("back", "gone", "denied"):
+                record.moving = None
+                ws.home.write(name, record)
+        elif _asked(ws, name, _confirm(record), LEFT_S).state == "confirmed":
+            _keep(ws, name)
+        else:
+            _back(ws, name)
+
+
+def at_next_start(changes: list[Change], why: Mapping[str, str]) -> list[Change]:
+    """The changes, with each address that is not changed while its guest runs as one for its next start, and the
+    reason."""
+
+    def words(change: ChangeAddress) -> str:
+        said = ", ".join(f"address {m.before} → {m.after}" for m in change.moves)
+        return said + (f" (not while it runs: {why[change.guest]})" if change.guest in why else "")
+
+    return [ChangeMachine(c.guest, words(c), "adapters") if isinstance(c, ChangeAddress) else c for c in changes]
