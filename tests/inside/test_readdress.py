@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import subprocess
 from collections.abc import Iterator
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv6Address
 from pathlib import Path
 
 import pytest
@@ -105,6 +105,18 @@ def test_a_confirmed_address_replaces_the_old_one_in_the_system_and_its_configur
     # A command that was killed before it read the answer asks again; what is confirmed is not taken back.
     assert system.answers(readdress.confirm("a1", [MOVE])).state == "confirmed"
     assert system.answers(readdress.back("a1")).state == "gone" and system.addresses == ["10.77.4.30/24"]
+
+
+def test_addresses_of_both_families_change_together(system: System) -> None:
+    system.run("ip address add fd00:4::21/64 dev tide0 nodad")
+    (system.etc / "netplan/50-lab.yaml").write_text("addresses: [10.77.4.21/24, 'fd00:4::21/64', 'fd00:4::21:1/64']\n")
+    six = Move(MAC, IPv6Address("fd00:4::21"), IPv6Address("fd00:4::30"), 64)
+    assert system.answers(readdress.begin("a1", [MOVE, six], 60)).state == "begun"
+    assert system.answers(readdress.confirm("a1", [MOVE, six])).state == "confirmed"
+    until(lambda: system.addresses == ["10.77.4.30/24"] and system.left == "")
+    shown = system.run("ip -6 -o address show dev tide0")
+    assert "fd00:4::30/64" in shown and "fd00:4::21/64" not in shown
+    assert system.files[1] == "addresses: [10.77.4.30/24, 'fd00:4::30/64', 'fd00:4::21:1/64']\n"
 
 
 def test_an_address_that_is_not_confirmed_in_time_goes_back(system: System) -> None:

@@ -210,10 +210,12 @@ def without_setup(facts: FirstBoot) -> dict[str, Any]:
 
 
 def without_addresses(facts: FirstBoot) -> dict[str, Any]:
-    """The data without keys, without the setup, and without the IPv4 addresses of adapters: those of a running guest
-    can be changed, too."""
+    """The data without keys, without the setup, and without the addresses of adapters: those of a running guest can be
+    changed, too."""
     bare = without_setup(facts)
-    bare["adapters"] = [{**a, "address": a["address"] is not None} for a in facts["adapters"]]
+    bare["adapters"] = [
+        {**a, "address": a["address"] is not None, "address6": a["address6"] is not None} for a in facts["adapters"]
+    ]
     return bare
 
 

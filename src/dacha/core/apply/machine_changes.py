@@ -4,7 +4,7 @@ while a guest runs."""
 from __future__ import annotations
 
 from collections.abc import Sequence
-from ipaddress import IPv4Address, IPv4Network
+from ipaddress import ip_address, ip_network
 from typing import Any, cast
 
 from dacha.core.apply.machine import Machine
@@ -92,31 +92,39 @@ def _said(value: object) -> str:
 
 
 def moves(had: Machine, wanted: Machine) -> list[Move]:
-    """The adapters that only have another IPv4 address, in the same subnet; none if the adapters differ in anything
-    else, or first-boot data in more than addresses, keys and the setup."""
+    """The adapters that only have other addresses, in the same subnets; none if the adapters differ in anything else,
+    or first-boot data in more than addresses, keys and the setup."""
     if len(had["adapters"]) != len(wanted["adapters"]) or had.get(BARE) != wanted.get(BARE):
         return []
     if had["seed"] and not had.get(BARE):
         return []  # it was started by a version that does not record this
     found = []
     for old, new in zip(had["adapters"], wanted["adapters"], strict=True):
-        if old == new:
-            continue
-        before, after, subnet = old["address"], new["address"], new["subnet"]
-        if {**old, "address": after} != new or not (before and after and subnet):
+        if {**old, "address": new["address"], "address6": new["address6"]} != new:
             return []
-        network = IPv4Network(subnet)
-        if IPv4Address(before) not in network:
-            return []
-        found.append(Move(old["hardware_address"], IPv4Address(before), IPv4Address(after), network.prefixlen))
+        for before, after, subnet in (
+            (old["address"], new["address"], new["subnet"]),
+            (old["address6"], new["address6"], new["subnet6"]),
+        ):
+            if before == after:
+                continue
+            if not (before and after and subnet) or ip_address(before) not in ip_network(subnet):
+                return []
+            prefix = ip_network(subnet).prefixlen
+            found.append(Move(old["hardware_address"], ip_address(before), ip_address(after), prefix))
     return found
 
 
 def moved(had: Machine, wanted: Machine, made: Sequence[Move]) -> Machine:
     """The guest's machine with these addresses changed, and with the first-boot data that have them."""
-    after = {m.hardware_address: str(m.after) for m in made}
+    after = {(m.hardware_address, m.after.version): str(m.after) for m in made}
     adapters = [
-        {**a, "address": after[a["hardware_address"]]} if a["hardware_address"] in after else a for a in had["adapters"]
+        {
+            **a,
+            "address": after.get((a["hardware_address"], 4), a["address"]),
+            "address6": after.get((a["hardware_address"], 6), a["address6"]),
+        }
+        for a in had["adapters"]
     ]
     seeds = {key: wanted.get(key) for key in SEEDS} if made else {}
     return cast(Machine, {**had, "adapters": adapters, **seeds})

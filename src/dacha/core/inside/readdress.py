@@ -8,11 +8,12 @@ second script removes the old address.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv6Address
 
 from dacha.core.inside.answers import answers_of
 from dacha.core.named import NamedTuple
 
+Address = IPv4Address | IPv6Address
 _SAID, _END = "address", "address end"
 # Where systems keep the configuration of their adapters.
 _PLACES = (
@@ -28,12 +29,12 @@ finish() { echo '@END@'; exit 0; }
 [ "$(id -u)" = 0 ] || { say denied; finish; }
 T=/run/address-@ID@
 [ -d /run ] || T=/var/run/address-@ID@
-# link_of HARDWARE ADDRESS: the link with both, in LINK.
+# link_of HARDWARE ADDRESS FAMILY: the link with both, in LINK.
 link_of() {
   LINK=
   for place in /sys/class/net/*; do
     [ "$(cat "$place/address" 2> /dev/null)" = "$1" ] || continue
-    if ip -4 -o address show dev "${place##*/}" | grep -qF " $2/"; then LINK=${place##*/}; return; fi
+    if ip "-$3" -o address show dev "${place##*/}" | grep -qF " $2/"; then LINK=${place##*/}; return; fi
   done
   false
 }
@@ -60,24 +61,26 @@ reread() {
 _BEGIN = r"""completed
 mkdir -m 700 "$T" 2> /dev/null || { say failed "$T cannot be created"; finish; }
 : > "$T/files"; : > "$T/added"; : > "$T/moves"
-# move HARDWARE OLD NEW PREFIX
+# move HARDWARE OLD NEW PREFIX FAMILY
 move() {
-  link_of "$1" "$2" || { why="no adapter with hardware address $1 has the address $2"; return 1; }
-  if ip -4 -o address show dev "$LINK" | grep -F " $2/" | grep -qw dynamic; then
+  link_of "$1" "$2" "$5" || { why="no adapter with hardware address $1 has the address $2"; return 1; }
+  if ip "-$5" -o address show dev "$LINK" | grep -F " $2/" | grep -qw dynamic; then
     why="it has $2 by DHCP"; return 1
   fi
   old=$(echo "$2" | sed 's/\./\\./g') written=
+  case $5 in 4) other='[^0-9.]' more='brd +' ;; *) other='[^0-9a-fA-F:.]' more= ;; esac
   for file in @PLACES@; do
     [ -f "$file" ] && [ ! -L "$file" ] && grep -qF "$2" "$file" || continue
     number=$(wc -l < "$T/files" | tr -d ' ')
     cp -p "$file" "$T/$number" && echo "$number $file" >> "$T/files" || { why="$file cannot be copied"; return 1; }
     # Twice: two addresses may share the character between them.
-    sed -e "s/\(^\|[^0-9.]\)$old\($\|[^0-9.]\)/\1$3\2/g" -e "s/\(^\|[^0-9.]\)$old\($\|[^0-9.]\)/\1$3\2/g" \
+    sed -e "s/\(^\|$other\)$old\($\|$other\)/\1$3\2/g" -e "s/\(^\|$other\)$old\($\|$other\)/\1$3\2/g" \
       "$T/$number" > "$T/new" && cat "$T/new" > "$file" || { why="$file cannot be written"; return 1; }
     if ! cmp -s "$T/$number" "$file"; then written=1; say written "$file"; fi
   done
   [ "$written" ] || say unwritten "$2"
-  why=$(ip address add "$3/$4" brd + dev "$LINK" 2>&1) || return 1
+  # shellcheck disable=SC2086
+  why=$(ip address add "$3/$4" dev "$LINK" $more 2>&1) || return 1
   echo "$LINK $3/$4" >> "$T/added"
   echo "$LINK $2/$4" >> "$T/moves"
 }
@@ -138,8 +141,8 @@ class Move(NamedTuple):
     """Another address of the adapter with this hardware address, in the same subnet."""
 
     hardware_address: str
-    before: IPv4Address
-    after: IPv4Address
+    before: Address
+    after: Address
     prefix: int
 
 
@@ -157,14 +160,16 @@ class Answers(NamedTuple):
 def begin(identifier: str, moves: Sequence[Move], seconds: int) -> str:
     """The script that gives a guest the new addresses, and takes them back after so many seconds unless it is
     confirmed. The identifier consists of letters and digits."""
-    lines = "why=\n" + " &&\n".join(f"move {m.hardware_address} {m.before} {m.after} {m.prefix}" for m in moves)
+    lines = "why=\n" + " &&\n".join(
+        f"move {m.hardware_address} {m.before} {m.after} {m.prefix} {m.after.version}" for m in moves
+    )
     return _made(_COMMON + _BEGIN, {"@ID@": identifier, "@MOVES@": lines, "@SECONDS@": str(seconds),
                                     "@PLACES@": " ".join(_PLACES)})  # fmt: skip
 
 
 def confirm(identifier: str, moves: Sequence[Move]) -> str:
     """The script that removes the old addresses."""
-    has = " && ".join(f"link_of {m.hardware_address} {m.after}" for m in moves)
+    has = " && ".join(f"link_of {m.hardware_address} {m.after} {m.after.version}" for m in moves)
     return _made(_COMMON + _CONFIRM, {"@ID@": identifier, "@HAS@": has})
 
 

@@ -10,7 +10,7 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Collection, Mapping
-from ipaddress import IPv4Address
+from ipaddress import ip_address
 from typing import Any
 
 from dacha.core.apply.changes import Change, ChangeAddress, ChangeMachine
@@ -83,7 +83,7 @@ def _begin(ws: Workspace, name: str, found: list[Move], wanted: Machine) -> str:
     record.moving = {
         "id": identifier, "process": _process(record), "begun": False,
         "moves": [[m.hardware_address, str(m.before), str(m.after), m.prefix] for m in found],
-        "addresses": {a["hardware_address"]: a["address"] for a in record.machine["adapters"]},
+        "addresses": {a["hardware_address"]: [a["address"], a["address6"]] for a in record.machine["adapters"]},
         "seeds": {k: record.machine.get(k) for k in SEEDS},
     }  # fmt: skip
     ws.home.write(name, record)
@@ -103,7 +103,7 @@ def _process(record: Record) -> Any:
 
 def _confirm(record: Record) -> str:
     moving = record.moving or {}
-    made = [Move(h, IPv4Address(b), IPv4Address(a), int(p)) for h, b, a, p in moving.get("moves", ())]
+    made = [Move(h, ip_address(b), ip_address(a), int(p)) for h, b, a, p in moving.get("moves", ())]
     return script.confirm(str(moving.get("id")), made)
 
 
@@ -187,9 +187,9 @@ def _back(ws: Workspace, name: str, *, to_ask: bool = False) -> None:
     moving = record.moving or {}
     record.moving = {**moving, "begun": False} if to_ask else None
     if record.machine and moving.get("process") == _process(record):
-        had: dict[str, str | None] = moving.get("addresses", {})
-        for adapter in record.machine["adapters"]:
-            adapter["address"] = had.get(adapter["hardware_address"], adapter["address"])
+        had: dict[str, list[str | None]] = moving.get("addresses", {})
+        for a in record.machine["adapters"]:
+            a["address"], a["address6"] = had.get(a["hardware_address"], [a["address"], a["address6"]])
         record.machine.update(moving.get("seeds", {}))
     ws.home.write(name, record)
 
