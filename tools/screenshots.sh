@@ -69,7 +69,7 @@ shot apply "$typed; typed dacha apply; echo; typed dacha door add charts web --s
 iso=$(python -c 'from dacha.demo.installer_image import installer_image; print(installer_image())')
 cp "$iso" "$DACHA_STATE/demo/saltmarsh-installer.iso"
 export DACHA_LAB="$DACHA_STATE/demo/lab.toml"
-shot install "$typed; typed dacha media add saltmarsh-installer.iso; echo; typed dacha media list; echo; typed dacha guest add tower --install saltmarsh-installer --disk 256MiB --memory 256MiB --user ops --key demo_key.pub; echo; typed dacha door add tower ssh; echo; typed dacha apply --no-wait | head -n 4; echo; sleep 6; typed dacha status tower; sleep 60; echo; typed dacha status tower; echo; typed dacha connect tower -- hostname"
+shot install "$typed; typed dacha media add saltmarsh-installer.iso; echo; typed dacha media list; echo; typed dacha guest add tower --install saltmarsh-installer --disk 256MiB --memory 256MiB --user ops --key demo_key.pub; echo; typed dacha door add tower ssh; echo; typed dacha apply --no-wait | head -n 2; echo; sleep 6; typed dacha status tower; sleep 60; echo; typed dacha status tower; echo; typed dacha connect tower -- hostname"
 shot screen "$typed; typed dacha guest add blank --disk 1MiB --memory 64MiB > /dev/null; dacha apply --no-wait > /dev/null; sleep 8; typed dacha screen blank --text; echo; typed dacha screen blank --save blank.png; echo; typed dacha screen blank --listen host"
 # In a browser, the setup of a guest's firmware; the browser client's package is unpacked, not installed.
 dacha guest add pole --disk 64MiB --memory 128MiB --firmware uefi > /dev/null

@@ -53,7 +53,7 @@ def running(machines: dict[str, Machine], name: str, *forwards: Forward) -> Obse
         forwards=frozenset(forwards),
         disks=frozenset({("0", 8 << 30)}),
         host_key=True,
-        seeds=Seeds("s"),
+        seed="s",
     )
 
 
@@ -108,6 +108,24 @@ def test_a_moved_address_keeps_the_doors_of_the_running_guest() -> None:
     seen = {"gauge": running(before, "gauge", old), "charts": running(before, "charts")}
     found = difference(lab, plan, machines, seen)
     assert [(kind_of(c), str(c)) for c in found] == [("change-machine", "address 10.77.4.20 → 10.77.4.99")]
+
+
+def test_an_address_alone_changes_while_the_guest_runs_and_nothing_more_with_it() -> None:
+    _, plan, before = setting()
+    (old,) = plan.doors["gauge", "ssh"].forwards()
+    had = {**before["gauge"], "seed": "a", "seed_without_addresses": "b"}
+
+    def found(text: str, **more: str) -> list[str]:
+        lab, plan, machines = setting(text)
+        wanted = {**machines, "gauge": {**machines["gauge"], "seed": "c", "seed_without_addresses": "b", **more}}
+        seen = {"gauge": running({"gauge": had}, "gauge", old), "charts": running(before, "charts")}  # type: ignore
+        return [kind_of(c) for c in difference(lab, plan, wanted, seen) if c.guest == "gauge"]  # type: ignore
+
+    moved = TEXT.replace("10.77.4.20", "10.77.4.99")
+    assert found(moved) == ["change-address"]
+    # With more memory, that waits for the next start; with another login, everything does.
+    assert found(moved.replace('memory = "1 GiB"', 'memory = "3 GiB"')) == ["change-address", "change-machine"]
+    assert set(found(moved, seed_without_addresses="d")) == {"change-machine"}
 
 
 def test_a_guest_left_off_stays_off_and_one_that_died_is_started() -> None:

@@ -103,7 +103,7 @@ def test_a_running_guest_gets_its_new_door_at_its_old_address_at_once() -> None:
     opened = [c for c in changes if isinstance(c, OpenForward)]
     assert [(c.door, str(c.forward.address)) for c in opened] == [("http", "10.77.4.20")]
     assert not any(isinstance(c, CloseForward) for c in changes)
-    assert "address 10.77.4.20 → 10.77.4.21" in [str(c) for c in changes]
+    assert "address 10.77.4.20 → 10.77.4.21, while it runs" in [str(c) for c in changes]
 
 
 def test_what_a_door_waits_for_is_named_by_the_change_that_brings_it() -> None:

@@ -13,6 +13,7 @@ from dacha.core.apply.changes import (
     AttachUsb,
     Caretaker,
     Change,
+    ChangeAddress,
     ChangeInside,
     ChangeKeys,
     ChangeMachine,
@@ -43,6 +44,7 @@ from dacha.core.apply.changes import (
     subject,
 )
 from dacha.core.apply.changes.change import END, FILE, GUESTS, HOST, KINDS, kind_of, phase_of
+from dacha.core.inside.readdress import Move
 from dacha.core.inside.setup_items import ItemChange
 from dacha.core.lab.model import Disk
 from dacha.core.lab.usb import HostDevice, Usb
@@ -88,6 +90,11 @@ EACH: list[tuple[Change, str, str]] = [
         ChangeKeys("gauge", (KeyChange("kim", own=True), KeyChange("jo", own=True, shut=True))),
         "keys: create the account kim; lock the account jo",
         "keys: created the account kim; locked the account jo",
+    ),
+    (
+        ChangeAddress("gauge", (Move("02:00:00:00:00:01", IPv4Address("10.77.4.20"), IPv4Address("10.77.4.30"), 24),)),
+        "address 10.77.4.20 → 10.77.4.30, while it runs",
+        "address 10.77.4.20 → 10.77.4.30",
     ),
     (
         ChangeInside(

@@ -108,6 +108,12 @@ def lan_place(door: DoorPlan, lan: IPv4Address | None) -> tuple[Address, int] | 
     return door.enter_at(lan) if lan or door.listen != ANYWHERE else None
 
 
+def entered_at(door: DoorPlan, lan: IPv4Address | None) -> tuple[str, int] | None:
+    """Where this host probes a door: at its LAN address, for a door from the LAN."""
+    place = lan_place(door, lan)
+    return (str(place[0]), place[1]) if place else here(door)
+
+
 class _TakenPorts:
     """Host ports in use by doors. Ranges are narrow (`read.RANGE_MOST`), so each port is stored by itself."""
 

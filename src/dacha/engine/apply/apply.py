@@ -4,7 +4,8 @@ continues from what it finds."""
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
+from itertools import chain
 
 from dacha.core.apply.changes import (
     NEXT_START,
@@ -108,13 +109,7 @@ def apply(
         again = apply(ws, report, only=only, progress=progress, ready=ready, live_addresses=False)
         readdress.settle(ws, list(begun.guests))
         return Outcome([*outcome.done, *again.done], again.waiting, [*outcome.failed, *again.failed])
-    # Those that have just been started, too: only a running guest can have any.
-    for change, failure in usb.follow(ws, concerned):
-        if failure is None:
-            outcome.done.append(change)
-            report(subject(change), change.done(), 0.0)
-        elif change not in [c for c, _ in outcome.failed]:
-            _failed(ws, outcome, change, failure)
+    _give_usb(ws, concerned, outcome, report)
     for name, why in unfit.items():
         refusal = next((c for c in changes if c.guest == name), None)
         _failed(ws, outcome, refusal or StartGuest(name), why)
@@ -129,6 +124,16 @@ def apply(
         kept_disks.note_removed(ws)
     _let_others_follow(ws, whole, seen)
     return outcome
+
+
+def _give_usb(ws: Workspace, concerned: list[str], outcome: Outcome, report: Report) -> None:
+    """Give USB devices to guests that run, those that have just been started, too."""
+    for change, failure in usb.follow(ws, concerned):
+        if failure is None:
+            outcome.done.append(change)
+            report(subject(change), change.done(), 0.0)
+        elif change not in [c for c, _ in outcome.failed]:
+            _failed(ws, outcome, change, failure)
 
 
 def _prepared(ws: Workspace, seen: dict[str, ObservedGuest], concerned: list[str]) -> list[MakeHostKey]:
@@ -198,18 +203,7 @@ def _carry_out(
     for name, parts in made.items():
         if name not in starts or name in unfit:
             report(f"guest {name}", "created " + ", ".join(parts), 0.0)
-    for moved, failure in readdress.finish(ws, begun):
-        if failure:
-            _failed(ws, outcome, moved, failure)
-            continue
-        _done(ws, outcome, moved)
-        report(subject(moved), moved.done(), 0.0)
-    for keys, failure, took in change_keys(ws, [c for c in changes if isinstance(c, ChangeKeys)]):
-        if failure:
-            _failed(ws, outcome, keys, failure)
-            continue
-        _done(ws, outcome, keys)
-        report(subject(keys), keys.done(), took)
+    _inside(ws, begun, [c for c in changes if isinstance(c, ChangeKeys)], outcome, report)
     for wave in waves(ws.lab.guests, [c for name, c in starts.items() if name not in unfit]):
         for started, failure, took in start_all(ws, machines, wave.starts):
             if failure:
@@ -222,6 +216,18 @@ def _carry_out(
             if ready and ws.home.is_running(name):
                 ready(ws, name)
     return outcome
+
+
+def _inside(ws: Workspace, begun: Begun, keys: list[ChangeKeys], outcome: Outcome, report: Report) -> None:
+    """Complete what changes inside guests that run, now that rules and doors are as they should be."""
+    results: Iterable[tuple[ChangeAddress | ChangeKeys, DachaError | None, float]]
+    results = chain(readdress.finish(ws, begun), change_keys(ws, keys))
+    for change, failure, took in results:
+        if failure:
+            _failed(ws, outcome, change, failure)
+            continue
+        _done(ws, outcome, change)
+        report(subject(change), change.done(), took)
 
 
 def _done(ws: Workspace, outcome: Outcome, change: Change) -> None:

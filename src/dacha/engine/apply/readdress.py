@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import os
 import time
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from ipaddress import ip_address
 from typing import Any
 
@@ -24,19 +24,21 @@ from dacha.core.errors import AnswerNo, DachaError
 from dacha.core.inside import readdress as script
 from dacha.core.inside.readdress import Answers, Move, read_answers
 from dacha.core.named import NamedTuple
-from dacha.core.plan.doors import DoorPlan
+from dacha.core.plan.doors import DoorPlan, entered_at
 from dacha.engine.console import first_boot
 from dacha.engine.guest.first_boot import first_boot_facts
 from dacha.engine.inside.run import run_inside
-from dacha.engine.reach.doors import probe_doors
 from dacha.engine.record import Record
 from dacha.engine.workspace import Workspace
 from dacha.host.network import addresses
+from dacha.host.probe.probing import probe_all
+from dacha.wire.probes import probe_for
 
 # When a guest takes its new addresses back unless they are confirmed (seconds): rules and disks may take a while.
 BACK_S = 300
-# A door that was open before is waited for at the new address, in rounds of so many seconds.
-DOOR_S, ROUND_S = 30.0, 5.0
+# A door that was open before is waited for at the new address, in rounds of so many seconds, with
+# pauses between them: it may be refused at once.
+DOOR_S, ROUND_S, PAUSE_S = 30.0, 5.0, 0.5
 # How long a guest is waited for that a killed command left (seconds): it may not be reachable.
 LEFT_S = 60.0
 _WHY = {"denied": "the login user does not become root without a password", "gone": "it took the new address back"}
@@ -116,15 +118,21 @@ def _asked(ws: Workspace, name: str, text: str, limit_s: float | None = None) ->
     return read_answers(out) or Answers("failed", f"{how}: its answer was not complete")
 
 
-def finish(ws: Workspace, begun: Begun) -> list[tuple[ChangeAddress, DachaError | None]]:
-    """Confirm the new addresses where a guest is reached at them, and take the others back: each with its error."""
-    found: list[tuple[ChangeAddress, DachaError | None]] = []
+def finish(ws: Workspace, begun: Begun) -> Iterator[tuple[ChangeAddress, DachaError | None, float]]:
+    """Confirm the new addresses where a guest is reached at them, and take the others back: each with its error and the
+    seconds it took."""
     for name, (made, opened) in begun.guests.items():
+        began = time.monotonic()
         why, told = _finish(ws, name, opened)
         change = ChangeAddress(name, tuple(made), told)
-        kept = "it keeps its former address; dacha restart " + name + " starts it with the new one"
-        found.append((change, AnswerNo(f"{name}: {change}", why=why, remedy=kept) if why else None))
-    return found
+        remedy = f"dacha restart {name}, which starts it with the new one"
+        if not ws.lab.guests[name].first_boot:
+            remedy = (
+                f"change it in the guest, or write the former one: dacha guest edit {name} --address {made[0].before}"
+            )
+        what = f"{name} keeps its former address: {change.done()} did not work"
+        error = AnswerNo(what, why=why, remedy=remedy) if why else None
+        yield change, error, time.monotonic() - began
 
 
 def _finish(ws: Workspace, name: str, opened: frozenset[str]) -> tuple[str, tuple[str, ...]]:
@@ -144,10 +152,18 @@ def _finish(ws: Workspace, name: str, opened: frozenset[str]) -> tuple[str, tupl
 
 
 def _open_doors(ws: Workspace, name: str) -> frozenset[str]:
-    doors = [d for d in ws.plan.doors.values() if d.door.guest == name]
-    held = _held(ws, name)
-    found = probe_doors([held.get(d.door.name, d) for d in doors], ROUND_S, addresses.lan_address())
-    return frozenset(key[1] for key, verdict in found.items() if verdict.ok and isinstance(key, tuple))
+    return _answering(list(_held(ws, name).values()))
+
+
+def _answering(doors: list[DoorPlan]) -> frozenset[str]:
+    """The TCP doors that answer now, by name."""
+    lan = addresses.lan_address()
+    targets = [
+        (d.door.name, *place, probe_for(d.door.service))
+        for d in doors
+        if d.door.protocol == "tcp" and (place := entered_at(d, lan))
+    ]
+    return frozenset(str(key) for key, verdict in probe_all(targets, ROUND_S).items() if verdict.ok)
 
 
 def _held(ws: Workspace, name: str) -> dict[str, DoorPlan]:
@@ -161,11 +177,10 @@ def _silent(ws: Workspace, name: str, opened: frozenset[str]) -> str:
     """A door that was open before and does not answer now; "" if all do."""
     doors = [d for n, d in _held(ws, name).items() if n in opened]
     deadline = time.monotonic() + DOOR_S
-    while doors:
-        found = probe_doors(doors, ROUND_S, addresses.lan_address())
-        doors = [d for d in doors if (v := found.get((name, d.door.name))) is not None and not v.ok]
-        if time.monotonic() > deadline:
-            break
+    while doors and time.monotonic() < deadline:
+        found = _answering(doors)
+        if doors := [d for d in doors if d.door.name not in found]:
+            time.sleep(PAUSE_S)
     return doors[0].door.name if doors else ""
 
 

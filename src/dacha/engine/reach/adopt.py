@@ -14,13 +14,13 @@ from dacha.core.errors import AnswerNo, HostError, UsageError
 from dacha.core.inside.adopted import Adopted, read_answers, script
 from dacha.core.lab.names import host_name
 from dacha.core.named import NamedTuple
+from dacha.core.plan.doors import entered_at
 from dacha.engine.guest.keys import key_lines
 from dacha.engine.inside.run import NO_LOGIN
 from dacha.engine.inside.ssh import refuse_unless_on, ssh_command
 from dacha.engine.inside.through import has_ssh_door
 from dacha.engine.lab.named import guest_named
 from dacha.engine.network.live import live_plan
-from dacha.engine.reach.doors import entered_at
 from dacha.engine.reach.host_key import accept, shown_key
 from dacha.engine.workspace import Workspace
 from dacha.formats.openssh import fingerprint, known_hosts

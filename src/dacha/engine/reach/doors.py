@@ -8,7 +8,7 @@ from collections.abc import Iterable
 from ipaddress import IPv4Address
 
 from dacha.core.heard import Heard
-from dacha.core.plan.doors import DoorPlan, here, lan_place
+from dacha.core.plan.doors import DoorPlan, entered_at
 from dacha.host.probe.patience import PatientProbe, Place
 from dacha.host.probe.probing import probe_all
 from dacha.wire.probes import Verdict, probe_for
@@ -46,12 +46,6 @@ class Watcher:
     def taken(self, guest: str) -> frozenset[tuple[int, IPv4Address, int]] | None:
         """The connections through its process's forwards that a guest has accepted: host port, address, port."""
         return None
-
-
-def entered_at(door: DoorPlan, lan: IPv4Address | None) -> tuple[str, int] | None:
-    """Where this host probes a door: at its LAN address, for a door from the LAN."""
-    place = lan_place(door, lan)
-    return (str(place[0]), place[1]) if place else here(door)
 
 
 def probe_doors(

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from dacha.core.errors import AnswerNo, UsageError
 from dacha.core.named import NamedTuple
+from dacha.core.plan.doors import entered_at
 from dacha.engine.guest import prepare
 from dacha.engine.guest.first_boot import trusted_key
 from dacha.engine.lab.named import guest_named
 from dacha.engine.network.live import live_plan
-from dacha.engine.reach.doors import entered_at
 from dacha.engine.workspace import Workspace
 from dacha.formats.openssh import fingerprint
 from dacha.host.network.addresses import lan_address
