@@ -178,4 +178,7 @@ def test_half_a_script_does_nothing_and_half_an_answer_is_none(system: System) -
     assert system.addresses == ["10.77.4.21/24"] and system.files == (INTERFACES, YAML)
     assert read_answers("address begun\n") is None
     assert read_answers("address denied\naddress end\n") == Answers("denied")
+    # A guest may answer anything.
+    lied = read_answers(f"address failed \x1b[2Jx{'y' * 900}\naddress end\n")
+    assert lied and "\x1b" not in lied.why and len(lied.why) <= 200
     assert read_answers("address end\n") == Answers("failed", "its answer is not complete")

@@ -10,9 +10,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 from ipaddress import IPv4Address, IPv6Address
 
+from dacha.core.harmless import harmless
 from dacha.core.inside.answers import answers_of
 from dacha.core.named import NamedTuple
 
+# A guest may answer anything: this much of a reason is shown.
+_WHY_MOST = 200
 Address = IPv4Address | IPv6Address
 _SAID, _END = "address", "address end"
 # Where systems keep the configuration of their adapters.
@@ -193,4 +196,4 @@ def read_answers(out: str) -> Answers | None:
     for state in ("begun", "confirmed", "back", "gone", "denied"):
         if all_of(state):
             return Answers(state, "", tuple(all_of("written")), tuple(all_of("unwritten")))
-    return Answers("failed", next(iter(all_of("failed")), "its answer is not complete"))
+    return Answers("failed", harmless(next(iter(all_of("failed")), ""))[:_WHY_MOST] or "its answer is not complete")

@@ -91,7 +91,9 @@ def _begin(ws: Workspace, name: str, found: list[Move], wanted: Machine) -> str:
     ws.home.write(name, record)
     answers = _asked(ws, name, script.begin(identifier, found, BACK_S))
     if answers.state == "begun":
-        record.moving |= {"begun": True, "unwritten": list(answers.unwritten)}
+        # Its answers are a guest's: only addresses that were asked about are taken from them.
+        unwritten = [str(m.before) for m in found if str(m.before) in answers.unwritten]
+        record.moving |= {"begun": True, "unwritten": unwritten}
         record.machine = moved(record.machine, wanted, found)
     else:
         record.moving = None
