@@ -9,6 +9,8 @@ import signal
 import subprocess
 import time
 
+import pytest
+
 from tests.conftest import PROGRAM, Lab
 from tests.guests.test_live_setup import LAB, ROOT, on
 from tests.networks.world import until
@@ -62,6 +64,7 @@ def test_a_running_guest_gets_another_address_and_goes_back_from_one_that_does_n
     assert addresses(lab) == ["10.77.4.40/24"] and "nothing to do" in lab("apply").out
 
 
+@pytest.mark.whole
 def test_a_command_that_is_killed_in_between_leaves_no_guest_without_its_door(guest_lab: Lab) -> None:
     lab = guest_lab
     lab.write(FIXED)
