@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import json
 import re
+import stat
 import subprocess
 from collections.abc import Iterable
 from pathlib import Path
@@ -159,11 +160,22 @@ def bridge_ports(bridge: str) -> list[str]:
 
 
 def has_vlans() -> bool:
-    """True if this kernel supports VLAN links, or has a module for them."""
-    if Path("/proc/net/vlan").is_dir():
+    """True if this kernel supports VLAN links, or has a module for them; also if its modules are hidden from this
+    process, as from a service under systemd: the kernel loads the module when the first such link is created."""
+    if Path("/proc/net/vlan").is_dir() or is_hidden(Path("/lib/modules")):
         return True
     tool = program("modprobe")
     return tool is not None and subprocess.run([tool, "-n", "-q", "8021q"], check=False).returncode == 0
+
+
+def is_hidden(folder: Path) -> bool:
+    """True for a folder that systemd made inaccessible (systemd.exec(5), InaccessiblePaths)."""
+    try:
+        return not stat.S_IMODE(folder.stat().st_mode)
+    except PermissionError:
+        return True
+    except OSError:
+        return False
 
 
 def batch(commands: Iterable[str], *options: str, remedy: str = "") -> None:
