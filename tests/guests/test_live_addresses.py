@@ -46,7 +46,7 @@ def test_a_running_guest_gets_another_address_and_goes_back_from_one_that_does_n
     assert addresses(lab) == ["10.77.4.20/24"] and lab("connect", "gauge", "--", "true")
     on(lab, ROOT)
     done = lab("apply")
-    assert "address 10.77.4.20 → 10.77.4.30" in done.out and "has it again if it restarts itself" in done.out
+    assert "address 10.77.4.20 → 10.77.4.30" in done.out and "may use that address again" in done.out
     until(lambda: addresses(lab) == ["10.77.4.30/24"])
     assert pid(lab) == began
     assert lab("connect", "gauge", "--", "true") and "nothing to do" in lab("apply").out

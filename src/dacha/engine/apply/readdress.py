@@ -41,7 +41,10 @@ BACK_S = 300
 DOOR_S, ROUND_S, PAUSE_S = 30.0, 5.0, 0.5
 # How long a guest is waited for that a killed command left (seconds): it may not be reachable.
 LEFT_S = 60.0
-_WHY = {"denied": "the login user does not become root without a password", "gone": "it took the new address back"}
+_WHY = {
+    "denied": "the login user does not become root without a password",
+    "gone": "the guest went back to its former address",
+}
 
 
 class Begun(NamedTuple):
@@ -149,7 +152,7 @@ def _finish(ws: Workspace, name: str, opened: frozenset[str]) -> tuple[str, tupl
         return _WHY.get(answers.state, answers.why), ()
     _keep(ws, name)
     unwritten = moving.get("unwritten", [])
-    return "", tuple(f"no configuration in the guest names {old}: it has it again if it restarts itself"
+    return "", tuple(f"no file in the guest configures {old}: if its system reboots, it may use that address again"
                      for old in unwritten)  # fmt: skip
 
 
