@@ -183,6 +183,24 @@ def test_what_qemu_does_not_vouch_for_makes_the_next_archive_whole(lab: Lab) -> 
     nights.agree()
 
 
+def test_a_guest_that_stops_before_its_changes_are_saved_has_no_archive_of_them(lab: Lab) -> None:
+    nights = Nights(lab, keep=9, whole_every=9)
+    nights.make()
+    # What the next archive builds on is decided, and then the guest is stopped.
+    script = (
+        "import io, sys; from functools import partial; from dacha.engine.archive.basis import basis; "
+        "from dacha.engine.archive.saving import save; from dacha.engine.power import power; "
+        "from dacha.engine.workspace import load; from dacha.core.errors import HostError\n"
+        "ws = load(sys.argv[1]); found = basis(ws, 'gauge'); assert found.base\n"
+        "power.stop(ws.home, ['gauge'], wait_s=0.0, force=True)\n"
+        "try: save(ws, 'gauge', io.BytesIO(), with_keys=False, progress=lambda *x: None,"
+        " lock=partial(ws.home.lock, 'guest save', ws.path), basis=found)\n"
+        "except HostError as e: print(e.what)\n"
+    )
+    done = subprocess.run([sys.executable, "-c", script, lab.file], env=lab.env, capture_output=True, text=True)
+    assert done.stdout == "gauge was stopped before it could be saved\n", done
+
+
 @pytest.mark.whole
 def test_a_random_walk_with_killed_archives_loses_nothing(lab: Lab) -> None:
     drawn = random.Random(int(os.environ.get("DACHA_SEED", "36")))

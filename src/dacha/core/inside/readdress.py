@@ -148,6 +148,10 @@ class Move(NamedTuple):
     after: Address
     prefix: int
 
+    def reversed(self) -> Move:
+        """The change back."""
+        return self._replace(before=self.after, after=self.before)
+
 
 class Answers(NamedTuple):
     """What a script answered: `state` is "begun", "confirmed", "back", "gone" (it was taken back before), "denied"

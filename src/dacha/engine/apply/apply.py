@@ -95,9 +95,10 @@ def apply(
         replace_file(ws.home.announced_address, f"{lan}\n")
     machines = desired_machines(ws, ws.plan)
     begun = readdress.begin(ws, machines, seen, concerned) if live_addresses else readdress.NONE_BEGUN
+    now = observe(ws.home, ws.lab.guests)
     if begun.guests:
-        seen = observe(ws.home, ws.lab.guests)
-    changes = difference(ws.lab, ws.plan, machines, observe(ws.home, ws.lab.guests), wanted_keys(ws), wanted_setups(ws))
+        seen = now
+    changes = difference(ws.lab, ws.plan, machines, now, wanted_keys(ws), wanted_setups(ws))
     changes = readdress.at_next_start([c for c in changes if only is None or c.guest in only], begun.left)
     whole = ws if only is None else scoped(ws, only)
     changes = with_host(whole, changes, seen, only)
@@ -127,7 +128,7 @@ def apply(
 
 
 def _give_usb(ws: Workspace, concerned: list[str], outcome: Outcome, report: Report) -> None:
-    """Give USB devices to guests that run, those that have just been started, too."""
+    """Attach USB devices to running guests, including those that have just been started."""
     for change, failure in usb.follow(ws, concerned):
         if failure is None:
             outcome.done.append(change)
@@ -219,7 +220,7 @@ def _carry_out(
 
 
 def _inside(ws: Workspace, begun: Begun, keys: list[ChangeKeys], outcome: Outcome, report: Report) -> None:
-    """Complete what changes inside guests that run, now that rules and doors are as they should be."""
+    """Complete the changes inside running guests, after the rules and doors of this host were updated."""
     results: Iterable[tuple[ChangeAddress | ChangeKeys, DachaError | None, float]]
     results = chain(readdress.finish(ws, begun), change_keys(ws, keys))
     for change, failure, took in results:

@@ -196,10 +196,10 @@ CARRIERS: dict[type, Callable[[Work, Any], object]] = {
 # Kinds that are not carried out one by one, with the place that does it: a test verifies that every kind is in one of
 # the two tables.
 ELSEWHERE: dict[type, str] = {
-    WriteDown: "all at once, before anything else: apply.settle",
+    WriteDown: "all at once, before anything else: agreed.settle",
     MakeHostKey: "before known_hosts is written: apply.apply",
     ChangeKeys: "in all guests at once, before any is started: inside.keys.change_keys",
-    ChangeAddress: "before the host's rules follow: apply.readdress",
+    ChangeAddress: "begun before the rules of this host are loaded, and confirmed afterwards: apply.readdress",
     ChangeInside: "in all guests at once, once their doors respond: inside.setup.change_inside",
     StartGuest: "all together, after everything else: power.start.start_all",
     ChangeMachine: "by the guest's next start",

@@ -24,15 +24,14 @@ from dacha.core.errors import AnswerNo, DachaError
 from dacha.core.inside import readdress as script
 from dacha.core.inside.readdress import Answers, Move, read_answers
 from dacha.core.named import NamedTuple
-from dacha.core.plan.doors import DoorPlan, entered_at
+from dacha.core.plan.doors import DoorPlan
 from dacha.engine.console import first_boot
 from dacha.engine.guest.first_boot import first_boot_facts
 from dacha.engine.inside.run import run_inside
 from dacha.engine.record import Record
 from dacha.engine.workspace import Workspace
 from dacha.host.network import addresses
-from dacha.host.probe.probing import probe_all
-from dacha.wire.probes import probe_for
+from dacha.host.probe.probing import door_targets, probe_all
 
 # When a guest takes its new addresses back unless they are confirmed (seconds): rules and disks may take a while.
 BACK_S = 300
@@ -88,7 +87,6 @@ def _begin(ws: Workspace, name: str, found: list[Move], wanted: Machine) -> str:
     record.moving = {
         "id": identifier, "process": _process(record), "begun": False,
         "moves": [[m.hardware_address, str(m.before), str(m.after), m.prefix] for m in found],
-        "addresses": {a["hardware_address"]: [a["address"], a["address6"]] for a in record.machine["adapters"]},
         "seeds": {k: record.machine.get(k) for k in SEEDS},
     }  # fmt: skip
     ws.home.write(name, record)
@@ -108,10 +106,12 @@ def _process(record: Record) -> Any:
     return list(record.process) if record.process else None
 
 
-def _confirm(record: Record) -> str:
-    moving = record.moving or {}
-    made = [Move(h, ip_address(b), ip_address(a), int(p)) for h, b, a, p in moving.get("moves", ())]
-    return script.confirm(str(moving.get("id")), made)
+def _moves(moving: Mapping[str, Any]) -> list[Move]:
+    return [Move(h, ip_address(b), ip_address(a), int(p)) for h, b, a, p in moving.get("moves", ())]
+
+
+def _confirm(moving: Mapping[str, Any]) -> str:
+    return script.confirm(str(moving.get("id")), _moves(moving))
 
 
 def _asked(ws: Workspace, name: str, text: str, limit_s: float | None = None) -> Answers:
@@ -124,8 +124,8 @@ def _asked(ws: Workspace, name: str, text: str, limit_s: float | None = None) ->
 
 
 def finish(ws: Workspace, begun: Begun) -> Iterator[tuple[ChangeAddress, DachaError | None, float]]:
-    """Confirm the new addresses where a guest is reached at them, and take the others back: each with its error and the
-    seconds it took."""
+    """Confirm the new addresses of guests that answer at them, and take back the others: each change with its error and
+    the time it took (seconds)."""
     for name, (made, opened) in begun.guests.items():
         began = time.monotonic()
         why, told = _finish(ws, name, opened)
@@ -141,12 +141,12 @@ def finish(ws: Workspace, begun: Begun) -> Iterator[tuple[ChangeAddress, DachaEr
 
 
 def _finish(ws: Workspace, name: str, opened: frozenset[str]) -> tuple[str, tuple[str, ...]]:
-    """Why a guest went back to its former addresses ("" if it did not), and what else is to be told."""
+    """Why a guest went back to its former addresses ("" if it did not), and further findings."""
     moving = ws.home.read(name).moving or {}
     if silent := _silent(ws, name, opened):
         _back(ws, name, to_ask=True)
         return f"door {silent} does not answer at the new address", ()
-    answers = _asked(ws, name, _confirm(ws.home.read(name)))
+    answers = _asked(ws, name, _confirm(moving))
     if answers.state != "confirmed":
         _back(ws, name)
         return _WHY.get(answers.state, answers.why), ()
@@ -162,13 +162,8 @@ def _open_doors(ws: Workspace, name: str) -> frozenset[str]:
 
 def _answering(doors: list[DoorPlan]) -> frozenset[str]:
     """The TCP doors that answer now, by name."""
-    lan = addresses.lan_address()
-    targets = [
-        (d.door.name, *place, probe_for(d.door.service))
-        for d in doors
-        if d.door.protocol == "tcp" and (place := entered_at(d, lan))
-    ]
-    return frozenset(str(key) for key, verdict in probe_all(targets, ROUND_S).items() if verdict.ok)
+    found = probe_all(door_targets(doors, addresses.lan_address()), ROUND_S)
+    return frozenset(d.door.name for d in doors if (v := found.get((d.door.guest, d.door.name))) and v.ok)
 
 
 def _held(ws: Workspace, name: str) -> dict[str, DoorPlan]:
@@ -207,10 +202,8 @@ def _back(ws: Workspace, name: str, *, to_ask: bool = False) -> None:
     moving = record.moving or {}
     record.moving = {**moving, "begun": False} if to_ask else None
     if record.machine and moving.get("process") == _process(record):
-        had: dict[str, list[str | None]] = moving.get("addresses", {})
-        for a in record.machine["adapters"]:
-            a["address"], a["address6"] = had.get(a["hardware_address"], [a["address"], a["address6"]])
-        record.machine.update(moving.get("seeds", {}))
+        former: Machine = {**record.machine, **moving.get("seeds", {})}
+        record.machine = moved(record.machine, former, [m.reversed() for m in _moves(moving)])
     ws.home.write(name, record)
 
 
@@ -228,7 +221,7 @@ def settle(ws: Workspace, names: Collection[str]) -> None:
             if _asked(ws, name, script.back(str(record.moving.get("id"))), LEFT_S).state in ("back", "gone", "denied"):
                 record.moving = None
                 ws.home.write(name, record)
-        elif _asked(ws, name, _confirm(record), LEFT_S).state == "confirmed":
+        elif _asked(ws, name, _confirm(record.moving), LEFT_S).state == "confirmed":
             _keep(ws, name)
         else:
             _back(ws, name)

@@ -51,7 +51,7 @@ def basis(ws: Workspace, name: str) -> Basis:
 
 
 def _last(ws: Workspace, name: str) -> Manifest | None:
-    """The description of a guest's last archive; None if there is none, or if it cannot be read."""
+    """The description of a guest's last archive; None without one, or if it cannot be read."""
     there = archives(ws, name)
     if not there:
         return None

@@ -116,6 +116,9 @@ def standalone(
     only what changed."""
     inside = attached(home, name)
     live = {n: path for n, path in disks.items() if n in inside}
+    if marks.new and len(live) < len(disks):
+        # Its images would be whole, and be merged as if they were changes.
+        raise HostError(f"{name} was stopped before it could be saved", remedy="dacha guest archives --make")
     with working_folder(home, name) as folder:
         files, frozen = dict(disks), False
         told = partial(progress, f"copying {name}")

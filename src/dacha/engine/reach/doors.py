@@ -10,8 +10,8 @@ from ipaddress import IPv4Address
 from dacha.core.heard import Heard
 from dacha.core.plan.doors import DoorPlan, entered_at
 from dacha.host.probe.patience import PatientProbe, Place
-from dacha.host.probe.probing import probe_all
-from dacha.wire.probes import Verdict, probe_for
+from dacha.host.probe.probing import door_targets, probe_all
+from dacha.wire.probes import Verdict
 
 # The interval of a waiting loop (seconds), and of its queries to QEMU.
 TICK_S, TAKEN_S = 0.25, 0.5
@@ -65,12 +65,7 @@ def probe_doors(
         once = _Once(watcher) if watcher else None
         return {key for key in keys if once and has_arrived(by_key[key], once)}
 
-    targets = []
-    for door in doors:
-        place = entered_at(door, lan)
-        if place and door.door.protocol == "tcp":
-            targets.append(((door.door.guest, door.door.name), *place, probe_for(door.door.service)))
-    return probe_all(targets, timeout_s, patient, more_s if watcher else 0.0)
+    return probe_all(door_targets(doors, lan), timeout_s, patient, more_s if watcher else 0.0)
 
 
 class _Once(Watcher):

@@ -9,15 +9,27 @@ import selectors
 import socket
 import time
 from collections.abc import Callable, Container, Iterable
+from ipaddress import IPv4Address
 
 from dacha.core.heard import Heard
-from dacha.wire.probes import AnyProbe, Probe, Verdict, verdict_of
+from dacha.core.plan.doors import DoorPlan, entered_at
+from dacha.wire.probes import AnyProbe, Probe, Verdict, probe_for, verdict_of
 
 # Descriptors that a command uses besides its probes: monitors, files, locks.
 SPARE = 128
 
 # The caller's key of each target, returned with its verdict.
 Target = tuple[object, str, int, Probe]
+
+
+def door_targets(doors: Iterable[DoorPlan], lan: IPv4Address | None) -> list[Target]:
+    """The TCP doors that this host can probe, each with its protocol; their keys are (guest, name). `lan` is this
+    host's LAN address."""
+    return [
+        ((d.door.guest, d.door.name), *place, probe_for(d.door.service))
+        for d in doors
+        if d.door.protocol == "tcp" and (place := entered_at(d, lan))
+    ]
 
 
 def nobody(keys: set[object]) -> set[object]:
